@@ -116,8 +116,8 @@ def by_compare(path: str, source: str) -> None:
     if differing:
         stage()
     if comparer.compared:
-        gone = comparer.gone(lambda: warehouse.keys("records", ["id"]))
-        load.gone(key_batch(shaper.family, gone))
+        gone = comparer.missing_keys(lambda: warehouse.keys("records", ["id"]))
+        load.delete_keys(key_batch(shaper.family, gone))
     now = datetime.now(UTC)
     position = Position(None, None, 0, 0, 0, now, unchanged=unchanged, hashes=comparer.hashes_to_keep())
     load.commit(shaper.family, shaper.structure.to_data(), position, now)

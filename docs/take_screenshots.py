@@ -63,7 +63,6 @@ def pages(client: Client, folder: Path) -> None:
             "reed preview turnstile 'prices/*.csv' --rows 4",
             "reed files turnstiles --limit 5",
         ],
-        9,
     )
     place = shlex.quote(str(folder.parent))
     terminal(
@@ -73,15 +72,12 @@ def pages(client: Client, folder: Path) -> None:
             f"reed connector check {place}/boats --replay",
             f"reed extract write harbour {place}/out",
         ],
-        25,
         shown={f"{place}/": ""},
     )
     client.feeds.run("harbour-analysis", wait_seconds=50)
     for thing in ("odd_record", "vessel_inspected", "vessel_sold", "sailing_delayed"):
         reed("demo", "--data", str(folder), "event", thing)
-    terminal(
-        "terminal-verify", ["reed verify harbour --deep", "reed check marsh_duck", "reed profile marsh_duck hb_vessels"], 12
-    )
+    terminal("terminal-verify", ["reed verify harbour --deep", "reed check marsh_duck", "reed profile marsh_duck hb_vessels"])
     client.feeds.run("harbour-analysis", wait_seconds=50)
     client.feeds.run("harbour", wait_seconds=50)
     with sync_playwright() as playwright:
@@ -169,7 +165,6 @@ def terminal_pictures(folder: Path) -> None:
         "terminal-run",
         ["reed run harbour", f"{happen} bookings_added", f"{happen} sailing_delayed", "reed run harbour", "reed ledger harbour --limit 6",
          "reed rows marsh sailings --limit 3"],
-        8,
         shown={f"{happen} ": "reed demo event "},
     )  # fmt: skip
 
@@ -179,11 +174,11 @@ def slow_pictures(client: Client, folder: Path) -> None:
     texts = basket_texts(json.loads((folder / "standins.json").read_text()))
     slow = (
         texts["basket/harbour.yaml"]
-        .replace("per_second: 200", "per_second: 14")
+        .replace("per_second: 200", "per_second: 7")
         .replace("feed: harbour\n", "feed: harbour-slow\ntable_prefix: slow_\n")
     )
     client.definitions.apply({"basket/slow.yaml": slow})
-    terminal("terminal-plan", ["reed plan harbour-slow"], 4)
+    terminal("terminal-plan", ["reed plan harbour-slow"])
     run = client.feeds.run("harbour-slow")["id"]
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS.split())
@@ -192,13 +187,18 @@ def slow_pictures(client: Client, folder: Path) -> None:
         page.get_by_text("Needs attention").wait_for()
         visit(page, client, "/?hours=6", "home")
         browser.close()
-    terminal("terminal-watch", [f"reed watch {run}"], 6)
+    terminal("terminal-watch", [f"reed watch {run}"], seconds=8)
     client.definitions.apply({"basket/harbour.yaml": texts["basket/harbour.yaml"]})
     client.runs.get(run, wait_seconds=50)
 
 
-def terminal(name: str, commands: list[str], seconds: float, shown: dict[str, str] | None = None) -> None:
-    """Run commands in an xterm on a virtual screen, and take its picture after so many seconds."""
+def terminal(name: str, commands: list[str], shown: dict[str, str] | None = None, seconds: float | None = None) -> None:
+    """Run commands in an xterm on a virtual screen, and take its picture when they have ended.
+
+    Args:
+        shown: {what stands in a command: what the picture shows}.
+        seconds: take it after so many, for a command that does not end.
+    """
     script = ""
     for command in commands:
         said = command
@@ -208,14 +208,18 @@ def terminal(name: str, commands: list[str], seconds: float, shown: dict[str, st
         script += f"printf '\\033[32m$\\033[0m %s\\n' {shlex.quote(said)}; {actual}; echo; "
     screen = subprocess.Popen(["Xvfb", ":97", "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
     environment = {**os.environ, "DISPLAY": ":97"}
+    ended = Path(tempfile.mkdtemp()) / "ended"
     try:
         time.sleep(1)
         window = subprocess.Popen(
             ["xterm", "-geometry", "158x47+0+0", "-fa", "DejaVu Sans Mono", "-fs", "10", "-bg", "#f3f5f4", "-fg", "#1d2522", "-b", "8",
-             "-e", "bash", "-c", script + "sleep 60"],
+             "-e", "bash", "-c", f"{script}touch {ended}; sleep 60"],
             env=environment,
         )  # fmt: skip
-        time.sleep(seconds)
+        until = time.monotonic() + (seconds or 180)
+        while not ended.exists() and time.monotonic() < until:
+            time.sleep(0.2)
+        time.sleep(1)  # until it is drawn
         subprocess.run(["import", "-window", "root", str(TARGET / f"{name}.png")], env=environment, check=True)
         window.kill()
         window.wait()

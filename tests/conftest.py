@@ -13,6 +13,7 @@ import pytest
 from hypothesis import HealthCheck, settings
 
 from reedbasket.client import Client
+from tests.support.processes import workers_of
 
 # What was found holds however busy the machine is.
 settings.register_profile("any machine", deadline=None, suppress_health_check=[HealthCheck.too_slow])
@@ -51,9 +52,13 @@ def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item
 
 
 class RunningService:
-    """A service process; `client` speaks to it, `out` is what it printed. files, warehouses: where relative paths begin."""
+    """A service process; `client` speaks to it, `out` is what it printed. files, warehouses: where relative paths begin.
+
+    One worker, unless a test is about several: each costs a second of processor to start.
+    """
 
     def __init__(self, folder: Path, *more: str) -> None:
+        more = more if "--workers" in more else ("--workers", "1", *more)
         self.folder, self.files, self.warehouses = folder, folder / "files", folder / "warehouses"
         self.process = subprocess.Popen(
             [sys.executable, "-m", "reedbasket.cli.main", "serve", "--data", str(folder), "--port", "0", *more],
@@ -82,8 +87,7 @@ class RunningService:
 
     def workers(self) -> list[int]:
         """Process ids of its workers."""
-        found = subprocess.run(["ps", "-o", "pid=,args=", "--ppid", str(self.process.pid)], capture_output=True, text=True)
-        return [int(line.split()[0]) for line in found.stdout.splitlines() if "service.worker" in line]
+        return workers_of(self.process.pid)
 
     def environment(self) -> dict[str, str]:
         """For commands that are to find this service."""

@@ -20,7 +20,7 @@ from typing import Any
 
 ROOT = Path(__file__).resolve().parents[1] / "src" / "reedbasket"
 # Of core: lines of code, without docstrings, comments and empty lines.
-CODE_LINES = 25_500
+CODE_LINES = 25_200
 FILE_LINES, FUNCTION_LINES, COMPLEXITY, PARAMETERS = 400, 60, 12, 7
 # Words of everyday English that were used for technical things, and said nothing to whoever came new.
 FORBIDDEN = {
@@ -128,6 +128,15 @@ def functions(path: Path) -> Iterator[Function]:
             yield node
 
 
+def lines_of(function: Function) -> int:
+    """Without its docstring: arguments that are described cost nothing."""
+    lines = (function.end_lineno or function.lineno) - function.lineno + 1
+    first = function.body[0]
+    if ast.get_docstring(function) is None:
+        return lines
+    return lines - ((first.end_lineno or first.lineno) - first.lineno + 1)
+
+
 def forbidden(known: dict[str, Path]) -> list[str]:
     """Modules, classes and public functions of which a word says nothing."""
     found = []
@@ -201,9 +210,7 @@ def main() -> int:
     told = ruff("C901", "PLR0913", "D100", "D101", "D102", "D103")
     long_file, file = max((count, name) for name, count in lines.items())
     long_function, function = max(
-        ((node.end_lineno or node.lineno) - node.lineno + 1, f"{name}.{node.name}")
-        for name, path in known.items()
-        for node in functions(path)
+        (lines_of(node), f"{name}.{node.name}") for name, path in known.items() for node in functions(path)
     )
     complexity, complex_function = worst_complexity(told)
     circles, names = cycles(known), forbidden(known)

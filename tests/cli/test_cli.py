@@ -118,7 +118,7 @@ def test_exit_codes_that_scripts_can_use(reed: Reed, service: RunningService, tm
         service.client.feeds.run("test", wait_seconds=30)
     reed("cancel", "1", code=6)
     reed("sql", "marsh", "drop table things", code=1)
-    assert "read only" in reed.err
+    assert "can only be read" in reed.err
     reed("run", "test", "--wait", code=1)  # the source is gone
     assert "[source.unreachable]" in reed.err
 
@@ -131,7 +131,7 @@ def test_tables_fit_the_terminal_and_name_what_does_not(
     show.table(["sailing_id", "read", "name", "note"], rows, empty="none", right=["read"])
     lines = capsys.readouterr().out.splitlines()
     assert lines[:3] == ["sailing_id   read  name", "S-00001     80015  潮位", "·               7"]
-    assert lines[3] == "… 1 more column beyond this width: note"
+    assert lines[3] == "… 1 more column does not fit this width: note"
     monkeypatch.setenv("COLUMNS", "200")
     show.table(["sailing_id", "read", "name", "note"], rows, empty="none", right=["read"])
     assert "x" * 47 + "…" in capsys.readouterr().out

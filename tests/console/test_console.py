@@ -112,7 +112,7 @@ def test_errors_and_emptiness_are_said_plainly(page: Page, service: RunningServi
     expect(page.get_by_text("Nothing is loaded yet")).to_be_visible()
     page.goto(service.sign_in)
     page.reload()
-    expect(page.get_by_role("alert")).to_contain_text("access.code_spent")
+    expect(page.get_by_role("alert")).to_contain_text("access.link_used")
 
     page.goto(service.client.sign_in_code()["url"])
     expect(page.get_by_text("Nothing is loaded yet")).to_be_visible()

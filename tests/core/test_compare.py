@@ -57,10 +57,10 @@ def test_a_pass_lets_through_what_differs(held: Any, data: st.DataObject) -> Non
     # A record whose fields come in another order is passed on too, for the merge to find unchanged.
     as_sent = {tuple(r.items()) for r in before}
     assert through == [r for r in after if tuple(r.items()) not in as_sent]
-    gone = second.gone(keys_of(before))
+    gone = second.missing_keys(keys_of(before))
     assert sorted(gone) == sorted((r["id"],) for r in before if r["id"] not in {a["id"] for a in after})
     nothing, third = passed(after, second.hashes_to_keep())
-    assert (nothing, third.gone(keys_of(before, after))) == ([], [])
+    assert (nothing, third.missing_keys(keys_of(before, after))) == ([], [])
 
 
 def test_keys_of_several_columns_and_a_key_that_comes_twice() -> None:
@@ -71,7 +71,7 @@ def test_keys_of_several_columns_and_a_key_that_comes_twice() -> None:
     assert through == []
     through, third = passed([world[0]], second.hashes_to_keep(), key=("line", "n"))
     assert through == [world[0]]
-    assert third.gone(keys_of(world, key=("line", "n"))) == [("A", 2)]
+    assert third.missing_keys(keys_of(world, key=("line", "n"))) == [("A", 2)]
 
 
 def test_whole_numbers_need_no_look_at_the_warehouse_and_other_keys_make_it_compare_anew() -> None:
@@ -82,7 +82,7 @@ def test_whole_numbers_need_no_look_at_the_warehouse_and_other_keys_make_it_comp
     def never() -> Any:
         raise AssertionError("the keys say it themselves")
 
-    assert second.gone(never) == [(8,), (9,)]
+    assert second.missing_keys(never) == [(8,), (9,)]
     # A text among them: what is kept could not be told from text keys of the same look, so nothing is.
     for odd in ({"id": "8"}, {"id": 2**70}):
         _, third = passed([*world[:8], odd], second.hashes_to_keep())

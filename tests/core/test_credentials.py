@@ -71,7 +71,7 @@ def test_each_way_arrives_with_every_request(tmp_path: Path, auth: str, shown: C
         ("auth: {type: bearr}", "auth.type", 'did you mean "bearer"'),
         ('auth: {type: api_key, key: "{settings.token}"}', "auth.name", "is missing"),
         ('auth: {type: bearer, token: "{settings.token}", name: c}', "auth.name", 'unknown key "name"'),
-        ('auth: {type: api_key, name: "X Y", key: "{settings.token}"}', "auth", "no name of a header"),
+        ('auth: {type: api_key, name: "X Y", key: "{settings.token}"}', "auth", "not a valid name of a header"),
         ('auth: {type: basic, user: clerk, password: "{settings.word}"}', "auth.password", "settings.word"),
     ],
 )

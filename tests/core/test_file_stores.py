@@ -151,7 +151,7 @@ def test_ftp_with_tls_is_verified(there: Path, tmp_path: Path) -> None:
         Authority(tmp_path / "other", "others")
         others = text.replace(str(tmp_path / "tls/us.pem"), str(tmp_path / "other/others.pem"))
         result, _ = run_once(others, tmp_path / "data")
-        assert result.error and result.error["code"] == "source.refused" and "TLS" in result.error["found"]
+        assert result.error and result.error["code"] == "source.credentials_refused" and "TLS" in result.error["found"]
 
 
 @pytest.mark.parametrize("kind", ["s3", "sftp", "ftp"])
@@ -162,7 +162,7 @@ def test_who_is_not_let_in_is_told(kind: str, there: Path, tmp_path: Path) -> No
         if kind == "s3":  # the stand-in lets everybody in; a bucket that is not there is refused in the same way
             text = text.replace("s3://depot/in", "s3://nowhere/in")
         result, heard = run_once(text, tmp_path / "data")
-        assert result.error and result.error["code"] == "source.refused", result.error
+        assert result.error and result.error["code"] == "source.credentials_refused", result.error
         assert "not the word" not in str(result.error) + str(heard.lines)
 
 
@@ -174,7 +174,7 @@ def test_a_server_with_another_key_is_not_spoken_to(there: Path, tmp_path: Path)
             with pytest.raises(SourceError, match=words) as refused:
                 opened(text, tmp_path)
             assert refused.value.code == "source.host_not_trusted"
-        with pytest.raises(SourceError, match="neither a password nor a key") as nobody:
+        with pytest.raises(SourceError, match="a password or a key") as nobody:
             opened(place.replace("password: {secret: word}", ""), tmp_path)
         assert nobody.value.code == "source.no_credentials"
 

@@ -156,7 +156,7 @@ def test_a_file_waits_until_it_is_still_or_has_its_marker(folder: Folder) -> Non
     folder.put("a.csv", "k\n1\n", age=60)
     folder.put("b.csv", "k\n2\n", age=2)
     heard = folder.good(tables)
-    assert folder.rows("t") == [(1,)] and any("b.csv not still" in words for _, _, words in heard.lines)
+    assert folder.rows("t") == [(1,)] and any("b.csv changed too recently" in words for _, _, words in heard.lines)
     folder.good(tables, started=datetime.fromtimestamp(time.time() + 30, UTC))
     assert folder.rows("t") == [(1,), (2,)]
     marked = "  - table: m\n    files: '*.csv'\n    changes: {by: files, ready_file: 'done/{name}.ok'}\n"
@@ -231,7 +231,7 @@ def test_a_large_bad_file_goes_out_again_after_some_of_it_was_staged(folder: Fol
     folder.put("d.ndjson", lines({"n": 3}))
     result, heard = folder.run("  - table: t\n    files: '*.ndjson*'\n")
     assert result.error and result.error["code"] == "file.damaged" and "c.ndjson.gz" in result.error["found"]
-    assert "file.spoiled" in heard.codes()
+    assert "file.discarded" in heard.codes()
     assert len(folder.rows("t")) == 60_002
     assert sum(line.inserted for line in heard.ledger) == 60_002
     assert {reject.record["line"] for reject in heard.rejected} == {60_001}
@@ -242,7 +242,7 @@ def test_bad_lines_are_rejects_with_their_place(folder: Folder) -> None:
     tables = "  - table: t\n    files: '*.csv'\n    cast: {v: int64, at: date}\n"
     heard = folder.good(tables)
     assert sorted((r.message.split(":")[0], r.code) for r in heard.rejected) == [
-        ("a.csv, line 3", "record.not_as_wide"), ("a.csv, line 4", "value.not_castable"), ("a.csv, line 7", "value.not_castable"),
+        ("a.csv, line 3", "record.wrong_field_count"), ("a.csv, line 4", "value.not_castable"), ("a.csv, line 7", "value.not_castable"),
     ]  # fmt: skip
     assert [row[1:] for row in folder.rows("t")] == [(5, "2026-03-01")]
 

@@ -108,7 +108,7 @@ def test_columns_with_records_inside_turn_up_in_a_later_file(files: Files) -> No
     files.put("1.parquet", pa.table({"id": [1, 2]}))
     files.put("2.parquet", pa.table({"id": [3], "kids": [[{"k": 1}, {"k": 2}]]}))
     heard = files.run("  - table: t\n    files: '*.parquet'\n")
-    assert "file.spoiled" in heard.codes()
+    assert "file.discarded" in heard.codes()
     assert files.ask("select id from t order by id") == [(1,), (2,), (3,)]
     assert files.ask("select k from t_kids order by k") == [(1,), (2,)]
 

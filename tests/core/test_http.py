@@ -15,7 +15,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from reedbasket.core.errors import SourceBusy, SourceFailed, SourceRefused
+from reedbasket.core.errors import CredentialsRefused, SourceBusy, SourceFailed
 from reedbasket.core.records import json_body
 from reedbasket.core.runs import RunOutcome
 from reedbasket.core.sources.pace import MARGIN, PaceState, RateLimitFeedback, apply_feedback, reserve
@@ -70,12 +70,12 @@ def test_a_passing_failure_is_tried_again_and_logged(tmp_path: Path, failure: An
     [
         ([Answer({}, 500)] * 5, "source.failed", 3),
         ([Answer({}, 429, {"Retry-After": "7200"})], "source.busy", 1),
-        ([Answer({"why": "no"}, 401)], "source.refused", 1),
+        ([Answer({"why": "no"}, 401)], "source.credentials_refused", 1),
         ([Answer({}, 404)], "source.bad_request", 1),
         ([Answer({}, 302, {"Location": "ftp://elsewhere.example/"})], "source.moved", 1),
         ([Answer(raw=b"<html>Sign in</html>")] * 5, "source.body_unreadable", 3),
         ([Answer({"data": []})], "source.records_not_found", 1),
-        ([Answer({"items": [], "meta": {"next": {"a": 1}}})], "source.token_unreadable", 1),
+        ([Answer({"items": [], "meta": {"next": {"a": 1}}})], "source.bad_page_token", 1),
         ([Answer(raw=b'{"items": [', cut=500)] * 5, "source.body_cut_off", 3),
     ],
 )
@@ -162,7 +162,7 @@ def test_pauses_grow_up_to_a_bound_and_the_source_has_the_word() -> None:
     assert jittered is not None
     assert 3.9 < jittered.seconds < 4
     assert decide(policy, 10, failed, 0.0) is None
-    assert decide(policy, 1, SourceRefused("reading"), 0.0) is None
+    assert decide(policy, 1, CredentialsRefused("reading"), 0.0) is None
     asked = decide(policy, 1, SourceBusy("reading", wait_seconds=40), 0.5)
     assert asked is not None
     assert 40 <= asked.seconds <= 41

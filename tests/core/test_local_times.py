@@ -17,7 +17,7 @@ from pyarrow import parquet
 
 from reedbasket.core.records.local_times import in_utc
 from reedbasket.core.runs import RunOutcome
-from tests.core.test_mysql import Yard
+from tests.core.test_mysql import DatabaseFixture
 from tests.support.dock import MARSH, Dock
 from tests.support.feeds import run_once, table_rows
 from tests.support.maria import Maria
@@ -79,7 +79,7 @@ def test_in_postgres(dock: Dock, tmp_path: Path) -> None:
 
 
 def test_in_mariadb(maria: Maria, tmp_path: Path) -> None:
-    yard = Yard(maria)
+    yard = DatabaseFixture(maria)
     yard.do("create table tides (id int primary key, at datetime)")
     yard.do(*(f"insert into tides values ({n}, '{time}')" for n, time in enumerate(LOCAL)))
     assert loaded(yard.basket("tables: [tides]\n", ZONE), tmp_path) == INSTANTS

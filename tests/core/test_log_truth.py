@@ -12,7 +12,7 @@ import pytest
 from reedbasket.core.errors import DefinitionError
 from reedbasket.core.runs import RunOutcome, plan_feed
 from reedbasket.core.spec import load_texts
-from tests.core.test_mysql import Yard
+from tests.core.test_mysql import DatabaseFixture
 from tests.core.test_pg_log import LOG, require_same, run
 from tests.support.dock import Dock
 from tests.support.feeds import order_for, run_context_for, run_once, table_rows
@@ -26,9 +26,9 @@ def test_generated_columns_are_left_out_of_what_follows_the_log(dock: Dock, tmp_
     text = dock.basket(LOG + "tables: [loads]")
     order = order_for(text)
     planned = plan_feed(order, run_context_for(order, tmp_path))
-    assert "log.generated_left_out" in [warning["code"] for warning in planned[0].warnings]
+    assert "cdc.generated_skipped" in [warning["code"] for warning in planned[0].warnings]
     heard = run(text, tmp_path, 1)
-    assert "log.generated_left_out" in heard.codes()
+    assert "cdc.generated_skipped" in heard.codes()
     dock.do("update loads set kg = 20; insert into loads values (2, 5)")
     run(text, tmp_path, 2)
     assert table_rows(tmp_path, "loads") == [{"id": 1, "kg": 20}, {"id": 2, "kg": 5}]
@@ -50,7 +50,7 @@ def test_a_table_that_a_pattern_took_and_that_is_gone_is_told(dock: Dock, tmp_pa
         result, heard = run_once(text, tmp_path, run=2)
         assert result.outcome is RunOutcome.SUCCEEDED
         assert [(t.table, t.phase) for t in result.tables] == [("quay_a", "done"), ("quay_b", "skipped"), ("quay_c", "skipped")]
-        said = [message for level, code, message in heard.lines if code in ("drift.table_missing", "table.no_right")]
+        said = [message for level, code, message in heard.lines if code in ("drift.table_missing", "table.permission_denied")]
         assert len(said) == 3 and not any("quay" in message for _, code, message in heard.lines if code == "table.ignored")
         spared = text.replace("write: mirror", "write: mirror, exclude: ['quay_b', 'quay_c']")
         assert [t.table for t in run_once(spared, tmp_path, run=3)[0].tables] == ["quay_a"]
@@ -115,7 +115,7 @@ def require_altered(do: Any, text: str, folder: Path, altered: list[tuple[str, b
         do(statement)
         do(f"insert into beds (id, n) values ({number + 1}, 7)")
         heard = run(text, folder, number)
-        assert ("log.read_anew" in heard.codes()) is anew, statement
+        assert ("cdc.reloaded" in heard.codes()) is anew, statement
         if "drop" not in statement:  # what was there stays, as is said
             require_same(text, folder)
 
@@ -133,7 +133,7 @@ def test_what_the_log_does_not_tell_of_an_altered_table_is_read(dock: Dock, tmp_
 
 
 def test_the_same_of_mariadb(maria: Maria, tmp_path: Path) -> None:
-    yard = Yard(maria)
+    yard = DatabaseFixture(maria)
     own = {ALTERED[1][0]: "alter table beds modify n int", "vacuum full beds": "optimize table beds"}
     altered = [(own.get(statement, statement), anew) for statement, anew in ALTERED if "* 10" not in statement]
     require_altered(yard.do, yard.basket(BEDS), tmp_path, altered)

@@ -38,7 +38,7 @@ TYPES: list[tuple[str, str, Any]] = [
 ]  # fmt: skip
 
 
-class Yard:
+class DatabaseFixture:
     """A database of its own on the server."""
 
     def __init__(self, maria: Maria) -> None:
@@ -58,8 +58,8 @@ class Yard:
 
 
 @pytest.fixture
-def yard(maria: Maria) -> Iterator[Yard]:
-    made = Yard(maria)
+def yard(maria: Maria) -> Iterator[DatabaseFixture]:
+    made = DatabaseFixture(maria)
     yield made
     maria.do(f"drop database {made.name}")
 
@@ -78,7 +78,7 @@ def require_same(text: str, folder: Path, rejected: int = 0) -> None:
         assert (table.same, table.rejected, any(differ)) == (not rejected, rejected, False), (table.samples, table.error)
 
 
-def test_every_type_from_a_select_and_from_the_log(yard: Yard, tmp_path: Path) -> None:
+def test_every_type_from_a_select_and_from_the_log(yard: DatabaseFixture, tmp_path: Path) -> None:
     columns = ", ".join(f"c{n} {kind}" for n, (kind, _, _) in enumerate(TYPES))
     values = ", ".join(value for _, value, _ in TYPES)
     yard.do(f"create table things (id int primary key, {columns}, odd date)", f"insert into things values (1, {values}, null)")
@@ -97,7 +97,7 @@ def test_every_type_from_a_select_and_from_the_log(yard: Yard, tmp_path: Path) -
     require_same(text, tmp_path, rejected=1)
 
 
-def test_changes_of_every_sort_by_the_log(yard: Yard, tmp_path: Path) -> None:
+def test_changes_of_every_sort_by_the_log(yard: DatabaseFixture, tmp_path: Path) -> None:
     yard.do(
         "create table notes (id int primary key, state text, n decimal(9, 2))",
         "create table `odd; table` (a int, `b.x` varchar(9), v int, primary key (a, `b.x`))",
@@ -131,12 +131,12 @@ def test_changes_of_every_sort_by_the_log(yard: Yard, tmp_path: Path) -> None:
         "insert into notes values ('f', 2, 's', 3)",
     )
     heard = run(text, tmp_path, 3)
-    assert heard.ledger[0].removed == 47 and "log.emptied" in heard.codes()
+    assert heard.ledger[0].removed == 47 and "cdc.truncated" in heard.codes()
     assert [(r["id"], r["state"], r["extra"]) for r in table_rows(tmp_path, "notes")] == [(1, "fresh", "e"), (2, "s", "f")]
     assert run(text, tmp_path, 4).ledger == []
 
 
-def test_a_log_that_was_thrown_away_and_what_it_needs(yard: Yard, tmp_path: Path) -> None:
+def test_a_log_that_was_thrown_away_and_what_it_needs(yard: DatabaseFixture, tmp_path: Path) -> None:
     yard.do(
         "create table notes (id int primary key, v text)",
         "insert into notes values (1, 'a'), (2, 'b')",
@@ -167,7 +167,7 @@ def test_a_log_that_was_thrown_away_and_what_it_needs(yard: Yard, tmp_path: Path
             break
         time.sleep(0.1)
     result, _ = run_once(text, tmp_path, run=2)
-    assert result.error is not None and result.error["code"] == "source.log_lost", result.error
+    assert result.error is not None and result.error["code"] == "source.cdc_position_lost", result.error
     heard = run(text, tmp_path, 3, accept=True)
     assert [(line.inserted, line.unchanged, line.removed) for line in heard.ledger] == [(2, 1, 1)]
     yard.do("revoke replication slave on *.* from logged@'%'", "set global binlog_row_image = 'MINIMAL'")
@@ -177,12 +177,12 @@ def test_a_log_that_was_thrown_away_and_what_it_needs(yard: Yard, tmp_path: Path
     finally:
         yard.do("set global binlog_row_image = 'FULL'")
     result, _ = run_once(text, tmp_path, run=4)
-    assert result.error is not None and result.error["code"] == "source.no_right"
+    assert result.error is not None and result.error["code"] == "source.permission_denied"
     result, _ = run_once(yard.basket("changes: {by: cdc}\ntables: [bare]"), tmp_path / "else", run=1)
-    assert result.error is not None and result.error["code"] == "definition.log_needs_key"
+    assert result.error is not None and result.error["code"] == "definition.cdc_needs_key"
 
 
-def test_cursors_queries_windows_and_a_survey(yard: Yard, tmp_path: Path) -> None:
+def test_cursors_queries_windows_and_a_survey(yard: DatabaseFixture, tmp_path: Path) -> None:
     yard.do(
         "create table orders (id int primary key, region varchar(5), v int, at datetime(6), key (at))",
         "insert into orders select seq, if(seq % 2, 'east', 'west'), 0, "
@@ -223,7 +223,7 @@ def test_cursors_queries_windows_and_a_survey(yard: Yard, tmp_path: Path) -> Non
     assert preview_database(order, context, "orders", 3).rows[0][:2] == [1, "east"]
 
 
-def test_one_snapshot_locks_rights_and_a_server_that_goes_away(yard: Yard, tmp_path: Path) -> None:
+def test_one_snapshot_locks_rights_and_a_server_that_goes_away(yard: DatabaseFixture, tmp_path: Path) -> None:
     # Quick as the tests' server is set, it would lose the last second when it is killed.
     yard.do("set global innodb_flush_log_at_trx_commit = 1", "set global sync_binlog = 1")
     yard.do("create table a (id int primary key, v longtext)", "create table b (id int primary key, v int)")
@@ -273,10 +273,10 @@ def test_one_snapshot_locks_rights_and_a_server_that_goes_away(yard: Yard, tmp_p
     result, _ = run_once(
         yard.basket("tables: [{table: q, query: 'select * from b', primary_key: id}]", user="poor"), tmp_path, run=7
     )
-    assert result.error is not None and result.error["code"] == "source.no_right", result.error
+    assert result.error is not None and result.error["code"] == "source.permission_denied", result.error
 
 
-def test_numbers_days_and_times_are_what_the_server_writes(yard: Yard, tmp_path: Path) -> None:
+def test_numbers_days_and_times_are_what_the_server_writes(yard: DatabaseFixture, tmp_path: Path) -> None:
     made = {
         "tiny": ("tinyint unsigned", "n % 256"), "small": ("smallint", "n - 2000"), "mid": ("mediumint", "-n * 1000"),
         "whole": ("int unsigned", "n * 858993"), "big": ("bigint", "n * 1000000000001 - 7"),

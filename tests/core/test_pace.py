@@ -132,5 +132,5 @@ def test_a_quota_that_is_used_up_ends_the_run_and_says_when_it_is_free(tmp_path:
     with serving(answer) as source:
         result, heard_all = run_once(basket(source.url, table, extra="rate_limit: {per_hour: 3}"), tmp_path)
     assert result.error is not None
-    assert (result.error["code"], len(heard_all.requests)) == ("source.quota_used", 3)
+    assert (result.error["code"], len(heard_all.requests)) == ("source.quota_exhausted", 3)
     assert "3 requests an hour are used up" in result.error["found"]

@@ -142,14 +142,14 @@ def test_what_is_no_record_takes_no_place_among_records_to_skip(tmp_path: Path) 
     [
         ("{by: page_number, param: nr}", lambda _: {"items": THINGS[:5]}, "source.pages_looped"),
         ("{by: keyset, column: id, param: beyond}", lambda _: {"items": THINGS[:5]}, "source.pages_looped"),
-        ("{by: keyset, column: name, param: beyond}", lambda _: {"items": THINGS[:5]}, "source.token_unreadable"),
+        ("{by: keyset, column: name, param: beyond}", lambda _: {"items": THINGS[:5]}, "source.bad_page_token"),
         (
             "{by: next_url, at: on}",
             lambda r: {"items": [], "on": f"/things?n={'b' if r.query.get('n') == 'a' else 'a'}"},
             "source.pages_looped",
         ),
-        ("{by: next_url, at: on}", lambda _: {"items": [], "on": "//elsewhere.example/things"}, "source.foreign_page"),
-        ("{by: next_url, at: on}", lambda _: {"items": [], "on": {"href": "/x"}}, "source.token_unreadable"),
+        ("{by: next_url, at: on}", lambda _: {"items": [], "on": "//elsewhere.example/things"}, "source.unexpected_page"),
+        ("{by: next_url, at: on}", lambda _: {"items": [], "on": {"href": "/x"}}, "source.bad_page_token"),
     ],
 )
 def test_circles_and_strangers_end_the_run(tmp_path: Path, rule: str, answer: Callable[[Request], Any], code: str) -> None:
@@ -183,7 +183,7 @@ def test_links(header: str, found: str | None) -> None:
         ("{by: page_nr}", 'did you mean "page_number"'),
         ("{by: page_number, param: p, offset: o}", 'unknown key "offset"'),
         ("{by: page_token, at: t}", 'the key "param" is missing'),
-        ("{by: next_url}", "say one of `at`"),
+        ("{by: next_url}", "give either `at`"),
         ("{by: link_header, param: x}", 'unknown key "param"'),
         ("{by: link_header, size: 5}", 'unknown key "size"'),
         ("{by: page_number, param: p, sze: 5}", 'did you mean "size"'),

@@ -103,7 +103,7 @@ def test_children_with_a_cursor_of_their_own_are_read_under_parents_that_do_not_
         assert [line.inserted for line in heard.ledger if line.table == "boardings"] == [1]
         order = order_for(basket(source.url, tables, feed))
         planned = {one.source_table: one for one in plan_feed(order, run_context_for(order, tmp_path))}
-        assert "parents.late_not_read" in [warning["code"] for warning in planned["boardings"].warnings]
+        assert "not_detected.late_parents" in [warning["code"] for warning in planned["boardings"].warnings]
 
 
 def test_children_of_a_run_that_was_cut_are_not_lost(tmp_path: Path) -> None:

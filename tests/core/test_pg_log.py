@@ -88,7 +88,7 @@ def test_changes_of_every_sort(dock: Dock, tmp_path: Path, engine: str) -> None:
         "alter table notes add extra int; update notes set extra = 5; alter table notes drop n; insert into notes values (2, 's', 't', 6)"
     )
     heard = run(text, tmp_path, 3)
-    assert (heard.ledger[0].removed, heard.ledger[0].superseded) == (56, 2) and "log.emptied" in heard.codes()
+    assert (heard.ledger[0].removed, heard.ledger[0].superseded) == (56, 2) and "cdc.truncated" in heard.codes()
     assert sorted(place.ask("select id, state, extra from notes")) == [(1, "fresh", 5), (2, "s", 6)]
     assert place.ask("select count(*) from kinds where _rb_valid_until is not null") == [(2,)]
 
@@ -118,8 +118,8 @@ def test_a_transaction_that_ends_late_and_one_that_ran_during_the_snapshot(dock:
     assert [(line.table, line.inserted, line.updated) for line in heard.ledger] == [("orders", 1, 1), ("parts", 1, 1)]
     require_same(text, tmp_path)
     assert run(text, tmp_path, 4).ledger == []
-    (words,) = {words for _, code, words in heard.lines if code == "log.read" and words.startswith("2 changes read; ")}
-    assert "kB and" in words and "ahead of us" in words
+    (words,) = {words for _, code, words in heard.lines if code == "cdc.read" and words.startswith("2 changes read; ")}
+    assert "kB and" in words and "ahead," in words
 
 
 def test_a_slot_that_is_just_being_made(dock: Dock, tmp_path: Path) -> None:
@@ -174,7 +174,11 @@ def test_what_the_log_needs_is_told_by_name(dock: Dock, tmp_path: Path) -> None:
     dock.do("select pg_drop_replication_slot('reed_test'); select pg_create_logical_replication_slot('reed_gone', 'pgoutput')")
     dock.do('delete from "Orders" where id = 1; insert into "Orders" values (3, \'c\')')
     result, _ = run_once(text, tmp_path, run=2)
-    assert result.error is not None and result.error["code"] == "source.log_lost" and "--allow-loss" in result.error["fix"]
+    assert (
+        result.error is not None
+        and result.error["code"] == "source.cdc_position_lost"
+        and "--allow-loss" in result.error["fix"]
+    )
     heard = run(text, tmp_path, 3, accept=True)
     assert [(line.inserted, line.unchanged, line.removed) for line in heard.ledger] == [(1, 1, 1)]
     dock.do('update "Orders" set v = v || 1')
@@ -184,10 +188,10 @@ def test_what_the_log_needs_is_told_by_name(dock: Dock, tmp_path: Path) -> None:
 
     dock.do('revoke select on "Orders" from logged; alter role logged noreplication')
     result, _ = run_once(text, tmp_path, run=5)
-    assert result.error is not None and result.error["code"] == "source.no_right"
+    assert result.error is not None and result.error["code"] == "source.permission_denied"
     dock.do("drop owned by logged; drop role logged")
     for tables, code in (
-        ("[bare]", "definition.log_needs_key"), ("[{table: seen, primary_key: id}]", "source.no_log"),
+        ("[bare]", "definition.cdc_needs_key"), ("[{table: seen, primary_key: id}]", "source.cdc_not_enabled"),
         ("[{table: Orders, source_filter: id > 1}]", "definition.bad_value"),
     ):  # fmt: skip
         result, _ = run_once(dock.basket(LOG + f"tables: {tables}"), tmp_path / "else", run=1)

@@ -19,7 +19,7 @@ from reedbasket.core.runs import RunOutcome, verify_feed
 from reedbasket.core.sources.chunk import Chunk
 from reedbasket.core.sources.parallel_reader import UnorderedParallelReader
 from reedbasket.core.warehouses import LedgerLine
-from tests.core.test_mysql import MARSH, Yard
+from tests.core.test_mysql import MARSH, DatabaseFixture
 from tests.support.dock import Dock
 from tests.support.feeds import Heard, order_for, run_context_for, run_once
 
@@ -50,7 +50,7 @@ def made(engine: str, folder: Path, request: pytest.FixtureRequest) -> tuple[Cal
         db.execute(f"insert into orders {numbers} select n, 'C' || n, datetime(1767225600 + n, 'unixepoch'), 0 from g")
         return db.execute, lambda feed: f"source: test\ntype: sqlite\npath: yard.db\n---\n{MARSH}{feed}"
     if engine == "mysql":
-        yard = Yard(request.getfixturevalue("maria"))
+        yard = DatabaseFixture(request.getfixturevalue("maria"))
         yard.do("create table orders (id int primary key, code varchar(40) not null unique, at timestamp null, v int)")
         at = "timestamp '2026-01-01 00:00:00' + interval seq second"
         yard.do(f"insert into orders select seq, concat('C', md5(seq)), {at}, 0 from seq_1_to_{ROWS}")
@@ -189,7 +189,7 @@ def test_ranges_of_a_complete_read_are_one_load_in_one_snapshot(tmp_path: Path, 
         found = db.execute("select n, word from taps order by n").fetchall()
     assert found == do("select n, word from taps order by n").fetchall()
     result, _ = run_once(basket("tables: [{table: orders, parallel_read: {column: v}}]"), tmp_path / "else")
-    assert result.error is not None and result.error["code"] == "definition.bad_ranges"
+    assert result.error is not None and result.error["code"] == "definition.bad_parallel_read"
 
 
 @pytest.mark.parametrize("ranges", ["", ", parallel_read: {parts: 8}"])
@@ -215,7 +215,7 @@ def test_a_table_rewritten_behind_the_snapshot_is_not_taken_for_empty(
     text = basket(f"tables: [{{table: orders, write: mirror{ranges}}}, {{table: other, write: mirror}}]\n")
     assert run_once(text, tmp_path)[0].outcome is RunOutcome.SUCCEEDED
     result, heard = run_once(text, tmp_path, run=2, heard=Rewrites())
-    assert result.error is not None and (result.error["code"], result.error["retryable"]) == ("source.rewritten", True)
+    assert result.error is not None and (result.error["code"], result.error["retryable"]) == ("source.file_replaced", True)
     assert [(t.table, t.phase) for t in result.tables] == [("orders", "failed"), ("other", "done")]
     assert "orders" not in [line.table for line in heard.ledger]
     result, heard = run_once(text, tmp_path, run=3, accept=True)

@@ -321,7 +321,7 @@ def test_pages_ahead_come_in_order_and_at_most_so_many_at_once(tmp_path: Path) -
 @pytest.mark.parametrize(
     ("table", "path", "says"),
     [
-        ("{table: things, get: /a, post: /b}", "things", "one of get and post"),
+        ("{table: things, get: /a, post: /b}", "things", "either `get` or `post`"),
         ("{table: things, get: /a, body: {json: {}}}", "things", "`body` goes with `post`"),
         ("{table: things, post: /a, body: {}}", "things.body", "one of json, form and graphql"),
         ('{table: things, get: "/a/{parent.id}"}', "things.get", "no `parent`"),
@@ -333,9 +333,9 @@ def test_pages_ahead_come_in_order_and_at_most_so_many_at_once(tmp_path: Path) -
         (
             "{table: things, get: /a, conditional_requests: true, pagination: {by: page_number, param: p}}",
             "things",
-            "one GET that brings all",
+            "for a single GET",
         ),
-        ('{table: things, get: "/a/{settings.landings}"}', "things.get", "is a list: name it in `for_values`"),
+        ('{table: things, get: "/a/{settings.landings}"}', "things.get", "is a list: use it in `for_values`"),
         ("{table: things, get: /a, format: yaml}", "things.format.type", "csv"),
     ],
 )

@@ -78,7 +78,7 @@ def test_what_cannot_be_moved_back_is_told(tmp_path: Path) -> None:
         state = warehouse.state("test", "things")
         warehouse.close()
     for write, to, kind, code in (
-        ("append", None, Conflict, "cursor.would_double"), ("upsert", "2027-01-01", DefinitionError, "cursor.not_before"),
+        ("append", None, Conflict, "cursor.would_duplicate"), ("upsert", "2027-01-01", DefinitionError, "cursor.not_earlier"),
         ("upsert", "last week", DefinitionError, "cursor.bad_value"),
     ):  # fmt: skip
         with pytest.raises(kind) as told:

@@ -82,7 +82,7 @@ def test_a_key_by_another_name_leaves_no_row_doubled(tmp_path: Path) -> None:
         assert run_once(text, tmp_path)[0].outcome is RunOutcome.SUCCEEDED
         db.execute("alter table beds rename column id to number")
         result, _ = run_once(text, tmp_path, run=2)
-        assert result.error is not None and result.error["code"] == "definition.not_kept"
+        assert result.error is not None and result.error["code"] == "definition.would_lose_data"
         result, _ = run_once(text, tmp_path, run=3, accept=True)
     assert result.outcome is RunOutcome.SUCCEEDED, result.error
     assert [(row["number"], row["cut"]) for row in table_rows(tmp_path, "beds")] == [(1, 3)]
@@ -133,7 +133,7 @@ def test_a_plan_says_that_a_log_cannot_be_followed(dock: Dock, tmp_path: Path) -
     assert code(1) is None
     assert run_once(text, tmp_path)[0].outcome is RunOutcome.SUCCEEDED
     dock.do("select pg_drop_replication_slot('reed_test')")
-    assert code(2) == "source.log_lost"
+    assert code(2) == "source.cdc_position_lost"
 
 
 def test_a_view_that_is_broken_is_no_matter_of_the_tables_beside_it(tmp_path: Path) -> None:
@@ -143,7 +143,7 @@ def test_a_view_that_is_broken_is_no_matter_of_the_tables_beside_it(tmp_path: Pa
     text = REEDS + "tables: [TABLES]\n"
     assert run_once(text.replace("TABLES", "beds"), tmp_path)[0].outcome is RunOutcome.SUCCEEDED
     result, heard = run_once(text.replace("TABLES", '"*"'), tmp_path, run=2)
-    assert result.outcome is RunOutcome.SUCCEEDED and "table.no_right" in heard.codes()
+    assert result.outcome is RunOutcome.SUCCEEDED and "table.permission_denied" in heard.codes()
     result, _ = run_once(text.replace("TABLES", "a_view"), tmp_path, run=3)
     assert result.error is not None and (result.error["code"], "older" in result.error["found"]) == ("source.broken_view", True)
 

@@ -17,7 +17,7 @@ from reedbasket.core.errors import SourceFailed
 from reedbasket.core.masking import Mask
 from reedbasket.core.records.bounded_queue import MOST_WAITING_BYTES
 from reedbasket.core.runs import RunOutcome, plan_feed
-from reedbasket.core.sources.batching import Feeder
+from reedbasket.core.sources.batching import BackgroundReader
 from reedbasket.core.sources.chunk import Chunk
 from tests.support.feeds import SECRET, Heard, basket_text, order_for, run_context_for, run_once, table_rows
 from tests.support.source import Answer, Changing, Request, serving
@@ -58,7 +58,7 @@ def test_one_table_fails_and_the_others_go_on(tmp_path: Path) -> None:
     assert result.error["code"] == "source.records_not_found"
     assert "an object with wrong" in result.error["found"]
     assert len(table_rows(tmp_path, "t_things")) == 20
-    assert ("info", "table.ignored", "offered by the connector, not part of this feed: crews") in heard.lines
+    assert ("info", "table.ignored", "tables of the connector, not part of this feed: crews") in heard.lines
 
 
 def test_a_source_that_refuses_is_not_asked_for_every_table(tmp_path: Path) -> None:
@@ -105,7 +105,7 @@ def test_a_feed_may_be_written_in_another_way(tmp_path: Path) -> None:
         assert len(table_rows(tmp_path, "things")) == 40
         merged, heard = run_once(basket_text(source.url, by="full"), tmp_path, run=2)
         assert (merged.outcome, heard.ledger[0].unchanged) == (RunOutcome.SUCCEEDED, 20)
-        assert "20 rows of a key that stood twice removed, the newest kept" in [
+        assert "20 rows with a repeated key removed, and the newest kept" in [
             m for _, c, m in heard.lines if c == "table.migrated"
         ]
         run_once(basket_text(source.url), tmp_path, run=3)
@@ -116,7 +116,7 @@ def test_a_feed_may_be_written_in_another_way(tmp_path: Path) -> None:
         assert planned.losses == ["the older versions of its rows; only the current ones stay"]
         refused, _ = run_once(basket_text(source.url), tmp_path, run=5)
         assert refused.error is not None
-        assert (refused.error["code"], "--allow-loss" in refused.error["fix"]) == ("definition.not_kept", True)
+        assert (refused.error["code"], "--allow-loss" in refused.error["fix"]) == ("definition.would_lose_data", True)
         accepted, _ = run_once(basket_text(source.url), tmp_path, run=6, accept=True)
         # The cursor kept its meaning all the way: nothing was read again.
         assert (accepted.outcome, accepted.tables[0].read) == (RunOutcome.SUCCEEDED, 0)
@@ -220,7 +220,7 @@ def test_the_queue_is_bounded_in_bytes_and_reading_overlaps_loading() -> None:
             made.append(number)
             yield Chunk([{"n": number}], MOST_WAITING_BYTES // 4, [])
 
-    with Feeder(chunks(), "test") as feeder:
+    with BackgroundReader(chunks(), "test") as feeder:
         taken = []
         for chunk in feeder:
             if not taken:
@@ -240,7 +240,7 @@ def test_the_readers_error_comes_after_what_it_read_and_leaving_ends_its_thread(
         raise SourceFailed("reading", found="500")
 
     seen = []
-    with pytest.raises(SourceFailed), Feeder(failing(), "fails") as feeder:
+    with pytest.raises(SourceFailed), BackgroundReader(failing(), "fails") as feeder:
         for chunk in feeder:
             seen.append(chunk)
     assert len(seen) == 1
@@ -249,7 +249,7 @@ def test_the_readers_error_comes_after_what_it_read_and_leaving_ends_its_thread(
         while True:
             yield Chunk([{}], MOST_WAITING_BYTES, [])
 
-    with Feeder(endless(), "left alone") as feeder:
+    with BackgroundReader(endless(), "left alone") as feeder:
         next(iter(feeder))
     assert not any(t.name == "read left alone" for t in threading.enumerate())
 

@@ -103,7 +103,7 @@ def test_a_file_that_turns_out_bad_is_left_out_of_each(tmp_path: Path, monkeypat
     text = FILES.format(write="append", more="") + THIRD
     result, heard = run_once(text, tmp_path)
     assert result.outcome is RunOutcome.FAILED and result.error is not None and result.error["code"] == "file.damaged"
-    assert heard.codes().count("file.spoiled") == 2
+    assert heard.codes().count("file.discarded") == 2
     assert [row[0] for row in both(tmp_path, "counts", "id")] == [n for n in range(15000) if not 7500 <= n < 10000]
     put(tmp_path, "a3.ndjson.gz", 7500, 2500)
     result, heard = run_once(text, tmp_path, run=2)

@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from reedbasket.core.errors import DriftStopped
+from reedbasket.core.errors import DriftFailed
 from reedbasket.core.records.exact_json import dump
 from reedbasket.core.records.names import LONGEST_NAME_BYTES, claim, fold
 from reedbasket.core.shaping import DriftPolicy, Shaper, ShapeRules, TableShape
@@ -78,7 +78,7 @@ def test_objects_become_columns_and_lists_become_child_tables() -> None:
     assert root.references is None
     assert (legs.parents, legs.positions, legs.owners) == (["B1", "B1"], [0, 1], [0, 0])
     assert (stops.parents, stops.positions, stops.columns["at"][1]) == (["B1/0"], [0], ["x"])
-    assert shaped.structure.unseen() == ["note"]
+    assert shaped.structure.only_null_fields() == ["note"]
     assert root.rows == 3
 
 
@@ -129,14 +129,14 @@ def test_drift_is_accepted_left_out_rejected_or_stops() -> None:
     assert [t.name for t in ignoring.family.tables] == ["t", "t_l"]
     assert "fresh" not in ignoring.batches[0].columns
     assert {c.field for c in ignoring.changes if c.ignored} >= {"fresh", "more"}
-    with pytest.raises(DriftStopped, match=r"on_drift: \{new_column: load\}") as caught:
+    with pytest.raises(DriftFailed, match=r"on_drift: \{new_column: load\}") as caught:
         shape([*odd[1:], {"id": 2, "fresh": 1}], drifted(new_column="fail"))
     assert [d["column"] for d in caught.value.details] == ["fresh"]
-    with pytest.raises(DriftStopped, match="changed_type: widen"):
+    with pytest.raises(DriftFailed, match="changed_type: widen"):
         shape([{"id": 4, "n": 1.5}], drifted(changed_type="fail"))
     losing = drifted(missing_column="fail")
     shape([{"id": 5, "o": {"p": 1}}], losing)
-    with pytest.raises(DriftStopped, match="missing_column: keep"):
+    with pytest.raises(DriftFailed, match="missing_column: keep"):
         losing.compare_with_expected()
 
 

@@ -91,7 +91,7 @@ def test_a_token_is_renewed_before_it_ends_and_once_when_it_is_refused(tmp_path:
         source.handler = useless
         result, heard = read(source, tmp_path / "useless")
     assert result.error is not None
-    assert (result.error["code"], len(useless.given)) == ("source.refused", 2)
+    assert (result.error["code"], len(useless.given)) == ("source.credentials_refused", 2)
     assert [r.status for r in heard.requests if "/token" not in r.url] == [401, 401]
 
 

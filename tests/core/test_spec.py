@@ -75,16 +75,16 @@ sauce: x
         (("from: test", "from: tset"), "feeds.test.from", "definition.unknown_source", 'did you mean "test"'),
         (("into: marsh", "into: swamp"), "feeds.test.into", "definition.unknown_warehouse", "marsh"),
         (("- table: things", "- table: Things"), "connectors.test-api.tables.Things", "definition.bad_value", "lower case"),
-        (("type: http", "type: http\ndiscover_tables: true"), "connectors.test-api.discover_tables", "definition.bad_value", "only code"),
+        (("type: http", "type: http\ndiscover_tables: true"), "connectors.test-api.discover_tables", "definition.bad_value", "in Python"),
         (("{table: things, changes", "{table: thongs, changes"), "feeds.test.tables.thongs", "definition.unknown_table", "things"),
-        (("write: upsert", "write: replace"), "feeds.test.tables.things", "definition.replace_by_cursor", "throw away"),
+        (("write: upsert", "write: replace"), "feeds.test.tables.things", "definition.replace_by_cursor", "would delete"),
         (("primary_key: id", ""), "feeds.test.tables.things", "definition.no_key", "needs a key"),
         (("{settings.token}", "{settings.tokn}"), "connectors.test-api.auth.token", "definition.unknown_name", "settings.token"),
         (('"{cursor.from}"', "now"), "feeds.test.tables.things", "definition.cursor_not_sent", "never sends"),
         (("records: items", "records: 'items['"), "connectors.test-api.tables.things.records", "definition.bad_value", "JMESPath"),
         (("url: \"http://127.0.0.1:1\"", "url: nowhere"), "sources.test.settings.url", "definition.bad_setting", "http://"),
         ((", token: {secret: test_token}", ""), "sources.test.settings", "definition.missing_setting", '"token"'),
-        (("get: /things", "get: '/{things!r}'"), "connectors.test-api.tables.things.get", "definition.bad_value", "plain dotted"),
+        (("get: /things", "get: '/{things!r}'"), "connectors.test-api.tables.things.get", "definition.bad_value", "only dotted names"),
         (("overlap: 0s", "overlap: 5m, type: number"), "connectors.test-api.tables.things.cursor", "definition.bad_value", "duration"),
         (("base_url:", "base:"), "connectors.test-api.base", "definition.unknown_key", 'the key is "base_url"'),
         (("    primary_key:", "    key:"), "connectors.test-api.tables.things.key", "definition.unknown_key", 'is "primary_key"'),
@@ -115,7 +115,7 @@ def test_a_secret_in_clear_is_refused_and_not_repeated() -> None:
 def test_two_feeds_do_not_write_one_table() -> None:
     second = GOOD[GOOD.index("feed: test") :].replace("feed: test", "feed: other")
     (found,) = mistakes_of(GOOD + "---\n" + second)
-    assert (found["code"], found["path"]) == ("definition.table_taken", "feeds.other.tables.things")
+    assert (found["code"], found["path"]) == ("definition.table_name_taken", "feeds.other.tables.things")
     load_texts({"a.yaml": GOOD + "---\n" + second + "table_prefix: o_\n"})
 
 

@@ -41,7 +41,7 @@ def test_permission_withdrawn_lock_and_a_cut_connection_are_told_and_mended(dock
     dock.do(f"revoke select on a from {user}")
     result, heard = run_once(text, tmp_path, run=2)
     assert [(t.table, t.phase) for t in result.tables] == [("b", "done"), ("a", "failed")]
-    assert result.error and result.error["code"] == "source.no_right"
+    assert result.error and result.error["code"] == "source.permission_denied"
 
     class Cutting(Heard):
         def progress(self, progress: Any) -> None:

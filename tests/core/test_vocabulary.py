@@ -25,6 +25,13 @@ OLD_TEXTS = (
     "what it offers", "the way in", "put it in force", "go on with it", "look at it anew", "is brought", "what it would cost",
     "only those that", "none of them.", "none is named so", "taken as", "take these", "take all",
 )  # fmt: skip
+# Codes and groups of them as they were called before.
+OLD_CODES = (
+    "log.", "late.", "parents.", "body.", "files.same_look", "address.not_found", "access.code_spent", "source.no_right",
+    "source.refused", "source.foreign_page", "source.said_error", "source.log_lost", "source.quota_used", "table.no_right",
+    "table.not_kept", "warehouse.no_right", "run.taken_up", "run.not_taken_up", "file.gone", "file.passed_over", "file.spoiled",
+    "schedule.passed_over", "drift.stopped", "cursor.would_double", "rejects.forgotten", "definition.not_yours",
+)  # fmt: skip
 # Words that stand in requests, in counts, or as values, in their own right.
 ORDINARY = {"csv", "deleted", "first", "fixed", "keep", "next", "offset", "on", "sort", "xlsx"}
 
@@ -95,6 +102,16 @@ def test_no_page_says_what_was_said_before() -> None:
         # Comments speak to whoever reads the code.
         text = re.sub(r"/\*.*?\*/|(?<![:\w])//[^\n]*", "", path.read_text(), flags=re.S).lower()
         wrong += [f"{path.relative_to(ROOT)}: {old}" for old in OLD_TEXTS if old in text]
+    assert not wrong, "\n".join(wrong)
+
+
+def test_no_code_stands_anywhere_by_a_name_it_had() -> None:
+    written = re.compile(
+        r"[\"'`](" + "|".join(re.escape(code) + (r"[a-z_]+" if code.endswith(".") else "") for code in OLD_CODES) + r")[\"'`]"
+    )
+    places = [ROOT / "README.md", *(ROOT / "docs").rglob("*.md"), *(ROOT / "console" / "src").rglob("*.ts*")]
+    places += [*(ROOT / "src" / "reedbasket").rglob("*.py"), *(ROOT / "src" / "reedbasket").rglob("*.yaml")]
+    wrong = [f"{path.relative_to(ROOT)}: {found}" for path in places for found in written.findall(path.read_text())]
     assert not wrong, "\n".join(wrong)
 
 

@@ -66,7 +66,7 @@ def test_a_page_of_html_is_no_data(tmp_path: Path, form: str, kind: str) -> None
     assert result.error["code"] == "source.body_unreadable" and "HTML" in result.error["found"] + "HTML" * (kind == "text/html")
     other = Answer(raw=b"shard,state\n3,down\n") if form == "csv" else Answer(raw=b'{"error": "down"}\n')
     result, _ = run(other, tmp_path, rule, number=3)
-    assert result.error["code"] in ("source.body_unreadable", "source.field_not_found", "source.said_error")
+    assert result.error["code"] in ("source.body_unreadable", "source.field_not_found", "source.error_in_answer")
     assert keys(tmp_path) == list(range(12))
 
 
@@ -81,15 +81,15 @@ def test_a_page_of_html_is_no_data(tmp_path: Path, form: str, kind: str) -> None
 def test_a_page_rule_that_never_leads_on_is_doubted(tmp_path: Path, rule: str) -> None:
     answer, tables = Answer({"items": ROWS}), table(f"query_params: {{limit: 12}}, pagination: {rule}")
     refused, _ = run(answer, tmp_path, tables)
-    assert refused.error["code"] == "source.pages_may_go_on" and "single_page" in refused.error["fix"]
+    assert refused.error["code"] == "source.pages_may_continue" and "single_page" in refused.error["fix"]
     merged, heard = run(answer, tmp_path, tables, "tables: [{table: things, changes: {by: full}, write: upsert}]")
-    assert merged.outcome is RunOutcome.SUCCEEDED and "pages.may_go_on" in heard.codes()
+    assert merged.outcome is RunOutcome.SUCCEEDED and "pages.may_continue" in heard.codes()
     with serving(lambda request: answer) as source:
         order = order_for(basket(source.url, tables, "tables: [{table: things, changes: {by: full}, write: upsert}]"))
         planned = plan_feed(order, run_context_for(order, tmp_path))
-    assert {"pages.may_go_on", "deletes.not_seen"} <= {warning["code"] for warning in planned[0].warnings}
+    assert {"pages.may_continue", "not_detected.deletes"} <= {warning["code"] for warning in planned[0].warnings}
     sure, heard = run(answer, tmp_path, tables.replace("primary_key: id", "primary_key: id, single_page: true"), number=2)
-    assert sure.outcome is RunOutcome.SUCCEEDED and "pages.may_go_on" not in heard.codes()
+    assert sure.outcome is RunOutcome.SUCCEEDED and "pages.may_continue" not in heard.codes()
     # Behind a first page nobody can tell: it is said, in the run and before it, and nothing fails.
     led = {
         "{by: link_header}": {"Link": '</things?after=1>; rel="next"'},
@@ -102,11 +102,11 @@ def test_a_page_rule_that_never_leads_on_is_doubted(tmp_path: Path, rule: str) -
         return Answer({"items": ROWS, "meta": {"next": "1"}}, headers=led or {})
 
     ended, heard = run(two, tmp_path, tables, number=3)
-    assert ended.outcome is RunOutcome.SUCCEEDED and "pages.end_not_told" in heard.codes()
+    assert ended.outcome is RunOutcome.SUCCEEDED and "pages.end_unknown" in heard.codes()
     with serving(two) as source:
         order = order_for(basket(source.url, tables, "tables: [{table: things, changes: {by: full}, write: mirror}]"))
         planned = plan_feed(order, run_context_for(order, tmp_path))
-    assert "pages.end_not_told" in {warning["code"] for warning in planned[0].warnings}
+    assert "pages.end_unknown" in {warning["code"] for warning in planned[0].warnings}
     # A page that is not full, or says that it is the last, is all there is.
     said = Answer({"items": ROWS, "meta": {"next": None}}, headers={"Link": '</things?p=1>; rel="first"', "X-After": ""})
     assert run(said, tmp_path, tables, number=4)[0].outcome is RunOutcome.SUCCEEDED
@@ -223,7 +223,7 @@ def test_new_tokens_for_ever_have_an_end(tmp_path: Path) -> None:
         tmp_path,
         table("pagination: {by: page_token, at: next, param: t}"),
     )
-    assert result.error["code"] == "source.pages_without_end" and len(heard.requests) < 200
+    assert result.error["code"] == "source.endless_pages" and len(heard.requests) < 200
 
 
 def test_pages_by_number_that_moved_are_read_again(tmp_path: Path) -> None:
@@ -285,7 +285,7 @@ def test_a_cancelled_run_waits_for_no_answer(tmp_path: Path) -> None:
     assert not running.is_alive() and found[0].outcome is RunOutcome.CANCELLED
 
 
-@pytest.mark.parametrize(("status", "code"), [(401, "source.refused"), (403, "source.no_right")])
+@pytest.mark.parametrize(("status", "code"), [(401, "source.credentials_refused"), (403, "source.permission_denied")])
 def test_who_is_not_known_and_who_may_not_are_two_things(tmp_path: Path, status: int, code: str) -> None:
     def answer(request: Request) -> Answer:
         return Answer({"items": ROWS}) if request.path.endswith("others") else Answer({}, status)

@@ -1,4 +1,4 @@
-"""Whole columns at a time: keys told apart, times written, lines kept whole, by what the plain way would make of the same."""
+"""Whole columns at a time: times written, lines kept whole, by what the plain way would make of the same."""
 
 from __future__ import annotations
 
@@ -9,35 +9,9 @@ import pyarrow as pa
 import pytest
 
 from reedbasket.core.sources.files.formats import blocks
-from reedbasket.core.warehouses.loader import distinct_keys as keys_apart
 from reedbasket.core.warehouses.sqlite.values import bindable
 
 MICROS = (-62_135_596_800_000_000, 253_402_300_799_999_999)  # of the years 1 to 9999
-
-
-@pytest.mark.slow
-def test_keys_are_apart_only_where_none_comes_twice(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(keys_apart, "_BLOCK", 16)
-    dice, told = random.Random(7), 0
-    for _ in range(3000):
-        made, listed, kind = keys_apart.KeyUniqueness(), [], dice.choice([pa.int64(), pa.string(), pa.float64()])
-        for _ in range(dice.randint(1, 4)):
-            some = dice.sample(range(-60, 60), dice.randint(0, 6)) if dice.random() < 0.8 else [3, 3]
-            some = sorted(some) if dice.random() < 0.6 else some
-            keys = pa.chunked_array([pa.array(some, pa.int64()).cast(kind)])
-            made.add(keys)
-            listed += keys.to_pylist()
-        once = len(set(listed)) == len(listed)
-        assert once or not made.all_distinct
-        if kind == pa.int64() and listed and max(listed) - min(listed) < 7 * 16:
-            assert made.all_distinct == once
-        told += made.all_distinct
-    assert told > 500
-    for odd in ([float("nan")], [None]):
-        made = keys_apart.KeyUniqueness()
-        made.add(pa.chunked_array([pa.array(odd, pa.float64())]))
-        made.add(pa.chunked_array([pa.array(odd, pa.float64())]))
-        assert not made.all_distinct
 
 
 @pytest.mark.slow

@@ -82,7 +82,7 @@ def test_what_the_source_does_to_its_structure(place: Place) -> None:
         assert stopped.error is not None
         assert (stopped.outcome, stopped.error["code"], "name" in stopped.error["found"]) == (
             RunOutcome.FAILED,
-            "drift.stopped",
+            "drift.failed",
             True,
         )
         assert place.ask("select id, name, late from things order by id") == before
@@ -96,7 +96,7 @@ def test_what_the_source_does_to_its_structure(place: Place) -> None:
         assert (refused.outcome, [r.code for r in heard.rejected]) == (RunOutcome.SUCCEEDED, ["value.wrong_type"])
         stopped, _ = feed.run(feed="on_drift: {changed_type: fail}")
         assert stopped.error is not None
-        assert stopped.error["code"] == "drift.stopped"
+        assert stopped.error["code"] == "drift.failed"
         assert place.ask("select count(*) from things") == [(3,)]
         feed.run()
     assert place.ask("select id from things order by id") == [("0",), ("1",), ("2",), ("one",)]

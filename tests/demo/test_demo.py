@@ -187,7 +187,7 @@ def test_a_demo_clears_only_what_a_demo_made(tmp_path: Path) -> None:
     folder = tmp_path / "mine"
     folder.mkdir()
     (folder / "precious.db").write_text("rows")
-    with pytest.raises(DemoError, match="no demo made"):
+    with pytest.raises(DemoError, match="not made by a demo"):
         fresh_folder(folder)
     assert (folder / "precious.db").exists()
     shutil.rmtree(folder)

@@ -25,6 +25,7 @@ from pathlib import Path
 from typing import Any
 
 from reedbasket.client import Client
+from tests.support.processes import workers_of
 from tests.support.source import Answer, Request, serving
 
 BASKET = """
@@ -91,8 +92,7 @@ class Chaos:
 
     def workers(self) -> list[int]:
         assert self.process is not None
-        found = subprocess.run(["ps", "-o", "pid=,args=", "--ppid", str(self.process.pid)], capture_output=True, text=True)
-        return [int(line.split()[0]) for line in found.stdout.splitlines() if "service.worker" in line]
+        return workers_of(self.process.pid)
 
     # What goes wrong
 

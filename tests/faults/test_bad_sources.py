@@ -187,7 +187,7 @@ def test_certificates_and_names(tmp_path: Path, monkeypatch: pytest.MonkeyPatch)
     nowhere, _ = run_once(basket("http://no-such-host.invalid", THINGS, extra=QUICK), tmp_path / "nowhere")
     closed, _ = run_once(basket("http://127.0.0.1:9", THINGS, extra=QUICK), tmp_path / "closed")
     assert nowhere.error is not None and closed.error is not None
-    assert (nowhere.error["code"], closed.error["code"]) == ("source.name_not_known", "source.unreachable")
+    assert (nowhere.error["code"], closed.error["code"]) == ("source.host_not_found", "source.unreachable")
 
 
 _READING = """

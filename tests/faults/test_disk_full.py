@@ -63,7 +63,7 @@ def test_a_load_that_does_not_fit(place: Place, small_disk: Path) -> None:
     with pytest.raises(WarehouseError) as caught:
         loader.load([{**r, "text": r["text"][::-1]} for r in RECORDS], batch=2000)
     assert caught.value.code == "warehouse.full"
-    assert "space left" in caught.value.found or "space is left" in caught.value.found
+    assert "no space left" in caught.value.found or "disk is full" in caught.value.found
     filler.unlink()
     assert (
         place.ask("select count(*), max(_rb_ledger_line) from things"),

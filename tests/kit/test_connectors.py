@@ -15,9 +15,9 @@ import pytest
 
 from reedbasket.core.errors import DefinitionError
 from reedbasket.core.runs import RunOutcome, RunResult, resolve, run_feed
-from reedbasket.core.runs.execution.standalone import RecordingListener
 from reedbasket.core.sources.python.description import described
 from reedbasket.core.spec import load_texts
+from reedbasket.kit.standalone import RecordingListener
 from tests.support.feeds import SECRET, run_context_for, table_rows
 from tests.support.source import Answer, Changing, Request, serving
 
@@ -126,9 +126,9 @@ BROKEN = [
     ("yield 5", "connector.failed", "yielded int"),
     ("yield os._exit(3)", "connector.broken", "exit code 3"),
     ("yield time.sleep(60)", "connector.timed_out", "yielded nothing for 1 s"),
-    ("yield bytearray(10**9)", "connector.memory", "more than the 200 MB"),
-    ("yield self.http.get('http://127.0.0.2:1/x')", "connector.foreign_address", "a server other than"),
-    ("try: yield self.http.get('/gone')\n        except Exception: pass", "source.no_right", "it answered 403"),
+    ("yield bytearray(10**9)", "connector.out_of_memory", "more than the 200 MB"),
+    ("yield self.http.get('http://127.0.0.2:1/x')", "connector.other_server", "a server other than"),
+    ("try: yield self.http.get('/gone')\n        except Exception: pass", "source.permission_denied", "it answered 403"),
     ("yield 1 / 0 if self.url else 0", "connector.broken", "ZeroDivisionError"),
     ("yield [{'ID': 1}, {'ID': 2}]", "source.field_not_found", "`id`, the key"),
     ("raise RuntimeError(self.token); yield", "connector.broken", "RuntimeError: •••"),
@@ -169,8 +169,8 @@ def test_it_sees_its_own_settings_and_no_file_of_ours(tmp_path: Path, monkeypatc
     (row,) = table_rows(tmp_path, "boxes")
     assert json.loads(row["found"]) == ["PermissionError"] * 3
     assert row["token"] == 1 and not any(name.startswith("REED") for name in json.loads(row["env"]))
-    assert {code for _, code, _, _ in kept.lines} >= {"connector.printed", "connector.said"}
-    assert ("connector.said", "looked around") in [(code, message) for _, code, message, _ in kept.lines]
+    assert {code for _, code, _, _ in kept.lines} >= {"connector.output", "connector.log"}
+    assert ("connector.log", "looked around") in [(code, message) for _, code, message, _ in kept.lines]
 
 
 def test_a_run_that_is_cancelled_ends_its_process(tmp_path: Path) -> None:
@@ -272,8 +272,8 @@ def test_tables_asked_of_the_source_and_what_is_said_on_the_way(tmp_path: Path) 
     assert result.outcome is RunOutcome.SUCCEEDED, result.error
     assert [(row["id"], row["shelf"]) for row in table_rows(tmp_path, "boxes")] == [(1, "boxes")]
     said = {(code, message) for _, code, message, _ in kept.lines}
-    assert ("connector.said", "looked into the shelves") in said
-    assert ("table.ignored", "offered by the source, not part of this feed: spare ones") in said
+    assert ("connector.log", "looked into the shelves") in said
+    assert ("table.ignored", "tables of the source, not part of this feed: spare ones") in said
     with serving(lambda request: Answer(["bo*"])) as server:
         result, _ = run(code, server.url, tmp_path, number=2)
     assert result.error is not None and result.error["code"] == "connector.bad_table"

@@ -16,7 +16,7 @@ import pytest
 
 from reedbasket.client import Client, ServiceProblem
 from reedbasket.core.errors import NotFound
-from reedbasket.service.inspection_pool import InspectionPool, LookCut
+from reedbasket.service.inspection_pool import InspectionEnded, InspectionPool
 from reedbasket.service.isolated import IsolatedCalls, TookTooLong
 from reedbasket.store import Store
 from tests.conftest import RunningService
@@ -47,7 +47,7 @@ def process_of(_: Store) -> int:
 
 @pytest.mark.parametrize(
     ("look", "given", "error"),
-    [(sleeps, (), TookTooLong), (grows, (), TookTooLong), (refuses, ("eel",), NotFound), (ends_itself, (), LookCut)],
+    [(sleeps, (), TookTooLong), (grows, (), TookTooLong), (refuses, ("eel",), NotFound), (ends_itself, (), InspectionEnded)],
 )
 def test_each_has_a_process_of_its_own_that_is_gone_then(
     tmp_path: Path, look: Callable[..., None], given: tuple[str, ...], error: type[Exception]
@@ -70,8 +70,8 @@ def test_a_look_that_takes_too_long_is_ended_and_the_next_looks(tmp_path: Path) 
     looks = InspectionPool(store, 1)
     try:
         before = looks.ask(process_of)
-        with pytest.raises(LookCut, match=r"more than 0\.2 s"):
-            looks.ask_within(0.2, sleeps)
+        with pytest.raises(InspectionEnded, match=r"more than 0\.2 s"):
+            looks.run_within(0.2, sleeps)
         assert looks.ask(process_of) != before
         with pytest.raises(ProcessLookupError):
             while True:  # until it has gone

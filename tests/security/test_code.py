@@ -99,6 +99,8 @@ def test_code_is_code_however_it_comes(service: RunningService, tmp_path: Path, 
         else:
             editor.drafts.check(foreign, "test")
     codes = {mistake["code"] for mistake in refused.value.details or []}
-    assert codes & {"definition.not_yours", "definition.code_needs_admin", "definition.no_program"}, refused.value.problem
+    assert codes & {"definition.reserved_key", "definition.code_needs_admin", "definition.code_not_found"}, (
+        refused.value.problem
+    )
     time.sleep(0.1)
     assert not ran.exists() and os.environ and sys.executable

@@ -157,7 +157,7 @@ def test_a_token_that_does_not_hold_lets_nobody_in(basket: RunningService, provi
     for name, spoil in SPOILED.items():
         provider.spoil = spoil
         tried = Browser(basket)
-        assert (tried.sign_in(), name) == ("/sign-in?failed=access.openid", name)
+        assert (tried.sign_in(), name) == ("/sign-in?failed=access.openid_failed", name)
         assert "reed_session" not in tried.cookies, name
         provider.spoil = None
         assert Browser(basket).sign_in() == "/", name  # and the next is not held up by it
@@ -167,27 +167,27 @@ def test_a_sign_in_comes_back_once_to_the_browser_that_began_it(basket: RunningS
     browser, thief = Browser(basket), Browser(basket)
     back = browser.to_provider()
     # Somebody else's code, in a browser that began nothing, or something else; and a state that nobody began.
-    assert thief.get(back).headers["location"].endswith("failed=access.openid")
+    assert thief.get(back).headers["location"].endswith("failed=access.openid_failed")
     browser = Browser(basket)
     back = browser.to_provider()
     thief.to_provider()
-    assert thief.get(back).headers["location"].endswith("failed=access.openid")
+    assert thief.get(back).headers["location"].endswith("failed=access.openid_failed")
     assert browser.get(back).headers["location"] == "/"
     browser.cookies["reed_openid"] = dict(pair.split("=", 1) for pair in urlsplit(back).query.split("&"))["state"]
-    assert browser.get(back).headers["location"].endswith("failed=access.openid"), "once"
+    assert browser.get(back).headers["location"].endswith("failed=access.openid_failed"), "once"
     forged = f"{basket.url}/sign-in/openid/back?state=x&code=y"
     browser.cookies["reed_openid"] = "x"
-    assert browser.get(forged).headers["location"].endswith("failed=access.openid")
+    assert browser.get(forged).headers["location"].endswith("failed=access.openid_failed")
     # An answer that says it is of another provider (a mix-up, RFC 9207).
     provider.says = "https://login.example"
-    assert Browser(basket).sign_in().endswith("failed=access.openid")
+    assert Browser(basket).sign_in().endswith("failed=access.openid_failed")
     provider.says = provider.url
     assert Browser(basket).sign_in() == "/"
     refused = Browser(basket)
     refused.to_provider()
     state = refused.cookies["reed_openid"]
     answer = refused.get(f"{basket.url}/sign-in/openid/back?state={state}&error=access_denied")
-    assert answer.headers["location"].endswith("failed=access.openid")
+    assert answer.headers["location"].endswith("failed=access.openid_failed")
 
 
 @pytest.mark.parametrize(
@@ -207,9 +207,11 @@ def test_half_a_setting_is_refused_at_the_start(tmp_path: Path, options: tuple[s
 def test_forged_returns_are_held_up_and_fill_nothing(basket: RunningService, provider: Provider) -> None:
     forger = Browser(basket)
     ends = [forger.get(f"{basket.url}/sign-in/openid/back?state=x&code={n}").headers["location"] for n in range(40)]
-    assert ends[:5] == ["/sign-in?failed=access.openid"] * 5 and ends.count("/sign-in?failed=access.too_many_tries") > 25
+    assert (
+        ends[:5] == ["/sign-in?failed=access.openid_failed"] * 5 and ends.count("/sign-in?failed=access.too_many_attempts") > 25
+    )
     assert len([line for line in basket.client.audit() if line["what"] == "sign in"]) == len(ends) - ends.count(
-        "/sign-in?failed=access.too_many_tries"
+        "/sign-in?failed=access.too_many_attempts"
     )
 
 
@@ -230,4 +232,4 @@ def test_a_provider_that_is_away_holds_up_nobody_else(basket: RunningService, pr
         assert basket.client.health()["status"] == "ok" and basket.client.feeds.list() == []
         held.set()
         ends = {one.result().headers["location"] for one in began}
-    assert ends <= {"/sign-in?failed=access.openid", "/sign-in?failed=service.busy"} and len(asked) == 1
+    assert ends <= {"/sign-in?failed=access.openid_failed", "/sign-in?failed=service.busy"} and len(asked) == 1

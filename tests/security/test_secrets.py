@@ -69,12 +69,10 @@ def test_who_may_only_run_a_feed_sends_its_secret_nowhere_else(service: RunningS
         assert roles["operator"].feeds.run("quays", sets={"since": "y"}, wait_seconds=50)["outcome"] == "succeeded"
         assert roles["editor"].feeds.run("quays", sets={"url": thief.url}, wait_seconds=50)["outcome"] == "succeeded"
         assert came[0].headers["authorization"] == "Bearer planted-quay-7"
-        lines = [
-            line["details"] for line in service.client.audit() if "quay_token would be shown to" in (line["details"] or "")
-        ]
+        lines = [line["details"] for line in service.client.audit() if "quay_token would be sent to" in (line["details"] or "")]
         assert len(lines) == 1 and f":{stranger}" in lines[0]
         roles["editor"].definitions.apply({"b.yaml": BASKET.format(url=thief.url)})
-        told = [line["details"] for line in service.client.audit() if "quay_token is shown to" in (line["details"] or "")]
+        told = [line["details"] for line in service.client.audit() if "quay_token is sent to" in (line["details"] or "")]
         assert [f":{port}" in told[-1], f":{stranger}" in told[0], len(told)] == [True, True, 2]
 
 

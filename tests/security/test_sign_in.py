@@ -10,7 +10,7 @@ import pytest
 import urllib3
 
 from reedbasket.client import Client, ServiceProblem
-from reedbasket.service.auth import TooManyTries, Tries
+from reedbasket.service.auth import AttemptLimiter, TooManyAttempts
 from tests.conftest import RunningService
 
 PASSWORD = "otters like quiet reeds"
@@ -32,7 +32,7 @@ def test_many_guesses_at_once_are_no_more_than_one_after_the_other(service: Runn
 
 
 def test_a_name_is_held_up_from_everywhere_and_its_own_place_is_not() -> None:
-    tries = Tries()
+    tries = AttemptLimiter()
     tries.begin("wren", "10.0.0.1")
     tries.succeeded("wren", "10.0.0.1")
     met = 0
@@ -40,7 +40,7 @@ def test_a_name_is_held_up_from_everywhere_and_its_own_place_is_not() -> None:
         try:
             tries.begin("wren", f"10.1.0.{place}")
             met += 1
-        except TooManyTries as held_up:
+        except TooManyAttempts as held_up:
             assert held_up.wait_seconds is not None and held_up.wait_seconds <= 10
     assert met == 20
     tries.begin("wren", "10.0.0.1")
@@ -48,7 +48,7 @@ def test_a_name_is_held_up_from_everywhere_and_its_own_place_is_not() -> None:
     # One network of IPv6 is one place, whichever of its addresses calls.
     for last in range(5):
         tries.begin(f"name {last}", f"2001:db8:1:2::{last}")
-    with pytest.raises(TooManyTries):
+    with pytest.raises(TooManyAttempts):
         tries.begin("kite", "2001:db8:1:2:ffff::1")
     tries.begin("kite", "2001:db8:1:3::1")
 

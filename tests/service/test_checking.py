@@ -29,7 +29,7 @@ def test_what_was_rejected_and_then_went_at_the_source_does_not_come_back_by_a_r
         assert len(client.feeds.rejects("test")) == 2
         del records[-1]
         gone = client.feeds.run("test", wait_seconds=30)
-        assert "rejects.forgotten" in [line["code"] for line in client.runs.log(gone["id"])]
+        assert "rejects.dropped" in [line["code"] for line in client.runs.log(gone["id"])]
         prepare(client, source.url, by=by, write=write, feed="on_drift: {changed_type: widen}")
         client.feeds.run("test", wait_seconds=30, replay=True)
         assert client.warehouses.query("marsh", "select id from things where id like 'T90%'")["rows"] == [["T900"]]
@@ -109,7 +109,7 @@ def test_what_cannot_be_kept_is_asked_for(service: RunningService) -> None:
         assert "older versions" in planned["losses"][0]
         refused = client.feeds.run("test", wait_seconds=30)
         assert refused["error"] is not None
-        assert refused["error"]["code"] == "definition.not_kept"
+        assert refused["error"]["code"] == "definition.would_lose_data"
         accepted = client.feeds.run("test", wait_seconds=30, allow_loss=True)
         assert (accepted["outcome"], accepted["allow_loss"]) == ("succeeded", True)
     assert client.warehouses.query("marsh", "select count(*) from things")["rows"] == [[10]]
@@ -123,7 +123,7 @@ def test_a_basket_with_wrong_expressions_is_not_applied(service: RunningService)
     assert found == {
         **{f"compute.{name}": "definition.bad_expression" for name in "abcd"},
         "filter": "definition.bad_expression",
-        "hash.0": "definition.key_touched",
+        "hash.0": "definition.key_column_changed",
     }
 
 
@@ -142,7 +142,7 @@ def test_a_cursor_is_moved_back_and_what_that_costs_is_told_before(
         assert "would read things from 2026-03-11T00:00:00Z on" in told and "10 records, 1 request" in told
         assert client.feeds.run("test", wait_seconds=30)["totals"]["read"] == 0, "nothing was moved"
         assert reed(["rewind", "test", "things", "--from-start"]) == 0
-        assert "from the beginning on; it stood at 2026-03-20" in capsys.readouterr().out
+        assert "from the beginning on; the cursor was 2026-03-20" in capsys.readouterr().out
         assert client.feeds.run("test", wait_seconds=30)["totals"]["read"] == 20
         assert client.feeds.ledger("test")[0]["unchanged"] == 20
         with pytest.raises(ServiceProblem) as none:

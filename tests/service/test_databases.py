@@ -62,7 +62,7 @@ def test_the_dock_from_a_survey_to_what_changed(service: RunningService) -> None
     client.definitions.apply({"basket.yaml": BASKET})
     survey = reed(service, "survey", "dock")
     assert re.search(r"work_orders +table +4,000 +8 +order_id +updated_at +cursor, compare, full", survey)
-    assert re.search(r"updated_at +datetime +timestamp +never +cursor +begins one", reed(service, "survey", "dock", "work_*"))
+    assert re.search(r"updated_at +datetime +timestamp +never +cursor +first column", reed(service, "survey", "dock", "work_*"))
     assert "P-00001" in reed(service, "preview", "dock", "parts", "--rows", "1")
     assert 'did you mean "parts"' in reed(service, "preview", "dock", "part", code=5)
     assert re.search(r"catalog +ok", reed(service, "check", "dock"))
@@ -118,7 +118,7 @@ def test_what_was_rejected_out_of_a_log_and_then_deleted_is_not_replayed(service
             assert {rejected["id"] for rejected in rejects()} == {1, 2, 4}
             dock.do(way)
             run = service.client.feeds.run("test", wait_seconds=50)
-            assert "rejects.forgotten" in [line["code"] for line in service.client.runs.log(run["id"])]
+            assert "rejects.dropped" in [line["code"] for line in service.client.runs.log(run["id"])]
             assert {rejected["id"] for rejected in rejects()} == ({2, 4} if way.startswith("delete") else set())
             dock.do("delete from parts")
             service.client.feeds.run("test", wait_seconds=50)

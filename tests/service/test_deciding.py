@@ -39,7 +39,7 @@ class Feeds:
         with self.store.transaction() as connection:
             clock = schedule.clock(connection, feed)
             assert clock is not None
-            schedule.keep_clock(connection, feed, schedule.Clock(clock.rule, clock.decided_until, clock.after_run))
+            schedule.save_clock(connection, feed, schedule.Clock(clock.rule, clock.decided_until, clock.after_run))
 
     def states(self, feed: str = "f") -> list[str]:
         """Of its windows, the oldest first: '9 waiting'."""
@@ -81,7 +81,7 @@ def test_a_moment_while_a_run_goes_on(tmp_path: Path, overlap: str, expected: st
     feeds = Feeds(tmp_path, f={"cron": "0 * * * *", "while_running": overlap})
     feeds.look()
     assert feeds.look(after=HOUR, busy=True) == expected
-    assert ("while this run goes on" in feeds.why) == (expected is None)
+    assert ("while this run was in progress" in feeds.why) == (expected is None)
     assert feeds.look(busy=True) == expected
     assert feeds.why == ""
 
@@ -182,7 +182,7 @@ def test_a_feed_behind_another_waits_for_all_of_its_windows(tmp_path: Path) -> N
     feeds.look()
     # Each is half an hour later than the hours it stands on; the one that failed holds up all that stand on it.
     assert feeds.states() == ["00:30 waiting"]
-    schedule.take_windows_again(feeds.store, "hours", "2026-03-10T05:00:00Z", "2026-03-10T06:00:00Z")
+    schedule.requeue_windows(feeds.store, "hours", "2026-03-10T05:00:00Z", "2026-03-10T06:00:00Z")
     feeds.done("hours")
     feeds.look()
     assert feeds.states() == ["00:30 waiting", "04:30 waiting", "08:30 waiting"]

@@ -82,7 +82,7 @@ def test_an_extract_that_was_changed_or_cut_is_not_loaded(service: RunningServic
     file.write_bytes(whole[:-9])
     assert b"[extract.changed]" in reed(service, "load", str(tmp_path / "out"), "--into", "marsh", code=1)
     file.unlink()
-    assert b"there is no such file" in reed(service, "load", str(tmp_path / "out"), "--into", "marsh", code=1)
+    assert b"does not exist" in reed(service, "load", str(tmp_path / "out"), "--into", "marsh", code=1)
     assert b"[extract.unreadable]" in reed(service, "load", str(tmp_path), "--into", "marsh", code=1)
     for name in ("../service.db", "..%2f..%2fservice.db", ".", "nothing-1"):
         with pytest.raises(ServiceProblem) as caught:

@@ -55,7 +55,7 @@ def test_the_turnstiles_from_a_look_to_a_file_taken_again(service: RunningServic
     survey = reed(service, "survey", "turnstile")
     assert "*/counts-<hour:%Y%m%d%H>.ndjson.gz: 288 files" in survey and "prices/fuel-<month:%Y-%m>.csv: 3 files" in survey
     preview = reed(service, "preview", "turnstile", "prices/*.csv", "--rows", "2")
-    assert "delimiter semicolon, utf-8, first line names the columns, decimal comma" in preview
+    assert "delimiter semicolon, utf-8, with a header, decimal comma" in preview
     assert "landing text" in reed(service, "plan", "turnstiles")
     run = client.feeds.run("turnstiles", wait_seconds=50)
     assert run["outcome"] == "succeeded" and run["totals"]["read"] == 288 * 24 + 3 * 84 + 24

@@ -87,7 +87,7 @@ def test_watchers_are_bounded_and_everything_else_is_answered(small: RunningServ
             assert watching.acquire(timeout=20)
         with pytest.raises(ServiceProblem) as refused:
             next(small.client.runs.events(run))
-        assert (refused.value.status, refused.value.code) == (503, "service.too_many_watchers")
+        assert (refused.value.status, refused.value.code) == (503, "service.too_many_streams")
         assert small.client.health()["status"] == "ok"
         gate.free = 1000
         gate.open.set()

@@ -80,7 +80,7 @@ def test_a_broken_source_sends_one_mail_and_one_when_it_runs_again(tmp_path: Pat
             wait_for(lambda: all(service.client.runs.get(run)["outcome"] == "failed" for run in runs), 120)
             (_, to, subject, text) = mails(sink, 1)[0]
             assert (to, subject) == ("data@sedge.example", "Reed Basket: 6 feeds failed")
-            assert text.startswith("6 of these read from readings: look there first.")
+            assert text.startswith("6 of these read from readings: check that first.")
             assert "it answered 400" in text
             assert "quiet" not in text
             for name in names[:2]:

@@ -288,7 +288,7 @@ def test_a_worker_that_hangs_or_ends_is_replaced_whatever_else_goes_wrong(
         hand = workers._pool[0]
         os.kill(hand.pid, signal.SIGSTOP)
         time.sleep(0.7)
-        workers.tend()
+        workers.maintain()
         wait_for(lambda: workers.up() == 1 and all(worker is not hand for worker in workers._pool))
         # What it says cannot be followed, because the store is locked for too long: it is heard on, and replaced when it ends; if no
         # process can be made just then, a moment later.
@@ -301,11 +301,22 @@ def test_a_worker_that_hangs_or_ends_is_replaced_whatever_else_goes_wrong(
             locked.setattr(workers, "dispatch", fail)
             hand.kill()
             wait_for(lambda: workers.up() == 1 and all(worker is not hand for worker in workers._pool))
-            locked.setattr(workers_module, "_WorkerProcess", fail)
+            locked.setattr(workers_module, "WorkerProcess", fail)
             hand = workers._pool[0]
             hand.kill()
             wait_for(lambda: not workers._pool)
-        workers.tend()
+        workers.maintain()
+        wait_for(lambda: workers.up() == 1)
+
+        def ended(*_: object) -> None:
+            raise EOFError
+
+        # The process to fork from ends while a worker is asked of it.
+        with monkeypatch.context() as cut:
+            cut.setattr("multiprocessing.context.ForkServerProcess.start", ended)
+            workers._pool[0].kill()
+            wait_for(lambda: not workers._pool)
+        workers.maintain()
         wait_for(lambda: workers.up() == 1)
     finally:
         workers.stop()

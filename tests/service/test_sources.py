@@ -26,6 +26,7 @@ from tests.core.test_requests import basket
 from tests.core.test_signin import FEED, OAUTH, THREE, Guarded
 from tests.service.test_schedule import wait_for
 from tests.support.feeds import SECRET
+from tests.support.processes import workers_of
 from tests.support.source import Answer, Request, serving
 
 LANDINGS = [{"id": f"L{n}", "name": "Eelstairs", "n": n, "at": f"2026-03-0{n + 1}", "berths": [{"b": 1}]} for n in range(3)]
@@ -100,7 +101,7 @@ def test_looking_at_a_source_before_anything_is_brought(
         refuse[0] = True
         with pytest.raises(ServiceProblem) as refused:
             client.sources.preview("test", "landings", wire=True)
-        assert (refused.value.code, refused.value.status) == ("source.refused", 502)
+        assert (refused.value.code, refused.value.status) == ("source.credentials_refused", 502)
         assert refused.value.details["exchanges"][0]["status"] == 401
         steps = {step["step"]: step for step in client.sources.check("test")}
         assert (steps["sign-in"]["ok"], steps["records"]["ok"], "reed secret set" in steps["sign-in"]["fix"]) == (
@@ -129,13 +130,15 @@ def test_a_process_that_looks_is_there_before_anybody_asks(service: RunningServi
 
 
 def lookers(service: int) -> list[int]:
-    """Processes forked by the one that has imported what inspections need."""
+    """Processes for inspections, forked by the one that has imported what they need; workers are forked from it too."""
 
     def below(pid: int, named: str) -> list[int]:
         found = subprocess.run(["ps", "-wwo", "pid=,args=", "--ppid", str(pid)], capture_output=True, text=True).stdout
         return [int(line.split()[0]) for line in found.splitlines() if named in line]
 
-    return [one for forks in below(service, "forkserver") for one in below(forks, "forkserver")]
+    forked = [one for forks in below(service, "forkserver") for one in below(forks, "forkserver")]
+    workers = workers_of(service)
+    return [one for one in forked if one not in workers]
 
 
 def test_a_look_that_is_cut_says_so_and_the_next_one_looks(service: RunningService) -> None:
@@ -155,7 +158,7 @@ def test_a_look_that_is_cut_says_so_and_the_next_one_looks(service: RunningServi
             os.kill(one, signal.SIGKILL)
         with pytest.raises(ServiceProblem) as cut:
             looking.result()
-        assert (cut.value.status, cut.value.code) == (503, "service.look_cut")
+        assert (cut.value.status, cut.value.code) == (503, "service.inspection_ended")
         waits.set()
         assert len(service.client.sources.preview("test", "landings")["rows"]) == 3
         (left,) = lookers(pid)
@@ -198,7 +201,7 @@ def test_a_person_signs_in_at_the_source_and_comes_back(service: RunningService)
         assert (client.sources.get("test")["signed_in"], error_of_run()) == (True, "succeeded")
         again = parse_qs(urlsplit(client.sources.sign_in("test")["url"]).query)["state"][0]
         refused = urllib3.request("GET", f"{back}?error=access_denied&state={again}", redirect=False)
-    assert refused.headers["location"].startswith("/sources/test#it%20sent%20you%20back%3A%20access_denied")
+    assert refused.headers["location"].startswith("/sources/test#it%20sent%20you%20back%20access_denied")
     kept = b"".join(path.read_bytes() for path in service.folder.glob("service.db*"))
     assert guarded.given[0].encode() not in kept
 
@@ -259,7 +262,7 @@ def test_requests_are_kept_for_their_days_and_can_be_taken_along(
     assert reed(["requests", str(run["id"]), "--show", "3"]) == 0
     assert "< 503" in capsys.readouterr().out
     assert reed(["requests", str(run["id"]), "--show", "1"]) == 4
-    assert "[request.not_kept]" in capsys.readouterr().err
+    assert "[request.not_recorded]" in capsys.readouterr().err
     with serving(lambda request: Answer([{"id": 1, "said": SECRET}] if request.query["page"] == "1" else [])) as source:
         apply(service, basket(source.url, table))
         whole = service.client.feeds.run("test", wait_seconds=30, bodies=True)

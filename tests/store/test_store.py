@@ -54,7 +54,7 @@ def test_a_data_folder_is_made_once_and_kept_and_a_newer_one_is_refused(tmp_path
     again.connection.execute("pragma user_version = 9")
     with pytest.raises(StoreError) as refused:
         again.upgrade()
-    assert refused.value.code == "store.too_new"
+    assert refused.value.code == "store.other_version"
 
 
 def test_a_folder_of_a_newer_version_is_left_alone(store: Store) -> None:
@@ -138,15 +138,15 @@ def test_one_run_of_a_feed_at_a_time_whoever_asks(store: Store) -> None:
 def test_progress_log_and_rejects_are_kept(store: Store) -> None:
     run = runs.ask(store, runs.RunRequest("test", 1))
     with store.transaction() as connection:
-        runs.keep_progress(connection, run, [(0, TableProgress("t", "t", read=5, rejected=1))])
-        journal.keep_log(connection, run, 1, [("2026-01-01T00:00:00Z", "info", "request", "t", "GET /", {"status": 200})])
+        runs.save_progress(connection, run, [(0, TableProgress("t", "t", read=5, rejected=1))])
+        journal.save_log(connection, run, 1, [("2026-01-01T00:00:00Z", "info", "request", "t", "GET /", {"status": 200})])
         bad = Reject(0, "value.wrong_type", "text 'x' does not fit", "n", {"id": 1, "n": "x"})
-        journal.keep_rejects(connection, "test", "marsh", run, "t", [bad])
-        journal.keep_rejects(
+        journal.save_rejects(connection, "test", "marsh", run, "t", [bad])
+        journal.save_rejects(
             connection, "test", "marsh", run + 1, "t", [bad, Reject(1, "key.missing", "null", "id", {"n": "\ud800"})]
         )
         # Another warehouse's of the same record is its own.
-        journal.keep_rejects(connection, "other", "reeds", run, "t", [bad])
+        journal.save_rejects(connection, "other", "reeds", run, "t", [bad])
     assert runs.get(store, run)["totals"]["read"] == 5
     assert journal.read_log(store, run)[0]["data"] == {"status": 200}
     kept = journal.read_rejects(store, "test")
@@ -159,11 +159,11 @@ def test_a_replay_that_was_killed_behind_its_load_is_not_loaded_twice(store: Sto
     bad = [Reject(n, "value.wrong_type", "no", "n", {"id": n, "n": "x"}) for n in range(3)]
     with store.transaction() as connection:
         for table in ("loaded", "not_loaded", "loaded_in_part"):
-            journal.keep_rejects(connection, "test", "marsh", 1, table, bad)
+            journal.save_rejects(connection, "test", "marsh", 1, table, bad)
     journal.rejects_to_replay(store, "test", "marsh", 2)
     # What a replay rejects again is kept before its load is committed.
     with store.transaction() as connection:
-        journal.keep_rejects(connection, "test", "marsh", 2, "loaded_in_part", bad[:1])
+        journal.save_rejects(connection, "test", "marsh", 2, "loaded_in_part", bad[:1])
     lines = [
         LedgerLine(place, 2, "test", "s", table, table, "append", 3, 3, 3 - left, 0, 0, 0, 0, left, 0, 0, None, None, 0, "", "")
         for place, (table, left) in enumerate((("loaded", 0), ("loaded_in_part", 1)))
@@ -174,8 +174,8 @@ def test_a_replay_that_was_killed_behind_its_load_is_not_loaded_twice(store: Sto
     assert {table: len(held.ids) for (_, table), held in found.items()} == {"not_loaded": 3, "loaded_in_part": 1}
     # Rejected once more, it stays, as of the run that met it at the source; the others are forgotten.
     with store.transaction() as connection:
-        journal.keep_rejects(connection, "test", "marsh", 3, "not_loaded", bad[:1])
-    journal.forget_rejects(store, found["marsh", "not_loaded"].ids, 3)
+        journal.save_rejects(connection, "test", "marsh", 3, "not_loaded", bad[:1])
+    journal.drop_replayed_rejects(store, found["marsh", "not_loaded"].ids, 3)
     again = journal.rejects_to_replay(store, "test", "marsh", 4)["marsh", "not_loaded"]
     assert [record["id"] for record in again.records] == [0] and again.runs == [1]
 
@@ -279,5 +279,5 @@ def test_places_of_a_killed_worker_are_free_again(store: Store) -> None:
     turn.done(RateLimitFeedback(rest_seconds=50))
     with pytest.raises(RunCancelled):
         pacer.turn(stop, waits.append)
-    assert [(round(wait.seconds), wait.why) for wait in waits] == [(50, "the source asked for rest")]
+    assert [(round(wait.seconds), wait.why) for wait in waits] == [(50, "the source asked to wait")]
     assert store.connection.execute("select count(*) from pace_place").fetchone()[0] == 0

@@ -12,7 +12,7 @@ from typing import Any
 
 from reedbasket.core.allowed_paths import Places
 from reedbasket.core.runs import ResolvedRun, RunContext, RunResult, TableProgress, resolve, run_feed
-from reedbasket.core.runs.events import Gone
+from reedbasket.core.runs.events import DeletedKeys
 from reedbasket.core.shaping import Change, Reject
 from reedbasket.core.sources.pacer import LocalPacer
 from reedbasket.core.sources.requests_seen import RequestSeen
@@ -115,10 +115,10 @@ class Heard:
         self.rejected += rejects
         self.rejected_in += [warehouse] * len(rejects)
 
-    def all_met(self, table: str, warehouse: str = "") -> None:
+    def saw_all_records(self, table: str, warehouse: str = "") -> None:
         self.met_all.append((table, warehouse))
 
-    def gone(self, table: str, key: Sequence[str], keys: Gone | None, warehouse: str = "") -> None:
+    def rows_deleted(self, table: str, key: Sequence[str], keys: DeletedKeys | None, warehouse: str = "") -> None:
         """What of it a test wants to know, it keeps itself."""
 
     def drift(self, table: str, changes: Sequence[Change], warehouse: str = "") -> None:

@@ -29,10 +29,13 @@ class Player:
         self.world, self.folder = scene.world, houses.folder
         d = self.declared
         self.expected = Expected(d.by, d.write, d.deletes)
-        self.text = scene.text() + houses.text()
         self.run = 0
-        self.counts = True  # the records that the source serves in a run
         self.rejects: Rejects = {}
+
+    @property
+    def text(self) -> str:
+        """The definitions as the next run reads them."""
+        return self.scene.text() + self.houses.text()
 
     def play(self) -> None:
         """Raises Wrong."""
@@ -67,14 +70,15 @@ class Player:
         self.run += 1
         scene, world = self.scene, self.world
         scene.quiet()
-        order = order_of(self.text, self.run)
-        planned = plan_feed(order, run_context_of(order, self.folder))
+        look = order_of(self.text, self.run)
+        planned = plan_feed(look, run_context_of(look, self.folder))
         problems = [p.error for p in planned if p.error]
         self.doubtful = any(scene.doubts(problem["code"]) for problem in problems)
         if problems and not self.doubtful:
             raise Wrong(f"plan failed on a source without a fault: {problems}; {self.declared}")
         foreseen = {warning["code"] for p in planned for warning in p.warnings}
         scene.quiet()
+        order = order_of(self.text, self.run)
         scene.strike(round_.faults, order.started + timedelta(seconds=1))
         began = world.moment
         if round_.killed is not None and self._killed(round_.killed):
@@ -82,7 +86,7 @@ class Player:
             return []
         heard = Listening(scene, self.rejects, self.run)
         result = run_feed(order, run_context_of(order, self.folder), listener=heard, clock=lambda: datetime.now(UTC))
-        self._judge(result, heard, order, began, foreseen)
+        self._judge(result, heard, order, began, foreseen, round_)
         if result.outcome == "succeeded" and not scene.struck():
             self._judge_columns(planned)
         return heard.ledger
@@ -132,8 +136,6 @@ class Player:
         alive = process.is_alive()
         process.kill()
         process.join()
-        # What it asked for last may be served, and counted, while the next run asks.
-        self.counts = False
         if not alive:
             self.run += 1
         return alive
@@ -153,7 +155,9 @@ class Player:
                 raise Wrong(f"in {engine}: {'; '.join(wrong[:4])}; {about}")
         self.expected.committed([self._rows(engine) for engine in self.declared.warehouses], self.world)
 
-    def _judge(self, result: RunResult, heard: Heard, order: ResolvedRun, began: int, foreseen: set[str]) -> None:
+    def _judge(
+        self, result: RunResult, heard: Heard, order: ResolvedRun, began: int, foreseen: set[str], round_: Round
+    ) -> None:
         scene, world, declared = self.scene, self.world, self.declared
         struck = scene.struck()
         about = f"{declared}; run {self.run}, struck by {struck}, {result.outcome}, {result.error}; log {heard.lines[-6:]}"
@@ -170,13 +174,11 @@ class Player:
         if harmless and result.outcome != "succeeded":
             raise Wrong(f"nothing was wrong; {about}")
         if result.outcome != "succeeded":
-            self.counts = False  # what is still being answered is counted with the next run
             self._judge_what_stays(about)
             return
         served = scene.served()
-        counts, self.counts = self.counts, True
-        # On a busy machine an answer may come too late, and is asked for again.
-        counts = counts and all(seen.attempt == 1 for seen in heard.requests)
+        # On a busy machine an answer may come too late, and is asked for again; a run that was to be killed may have ended first.
+        counts = round_.killed is None and all(seen.attempt == 1 for seen in heard.requests)
         if counts and not struck and world.moment == began and served is not None:
             first = result.tables[0]
             told = first.read + first.repeated + first.held_back + first.filtered
@@ -190,11 +192,11 @@ class Player:
             codes = {fault.told for fault in struck if fault.told}
             strict = declared.write in ("mirror", "replace", "versions") or declared.by == "compare"
             # Behind the first page it goes by another code, for it may as well be the end.
-            codes |= {"pages.end_not_told"} if "pages.may_go_on" in codes else set()
+            codes |= {"pages.end_unknown"} if "pages.may_continue" in codes else set()
             # That pages may move is said by the plan alone; what else was met, a run that removes nothing may say itself.
             told = codes & foreseen
             if not strict:
-                told |= (codes - {"pages.may_move"}) & set(heard.codes())
+                told |= (codes - {"not_detected.moved_pages"}) & set(heard.codes())
             if wrong and told:
                 self._excuse_difference(held)
                 wrong = []

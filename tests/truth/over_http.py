@@ -163,15 +163,16 @@ class HttpScene(Scene):
     def __init__(self, declared: Declaration, seed: int, host: Host) -> None:
         super().__init__(declared, World(declared.writing, "texts" if declared.form in ("csv", "xml") else "nested", seed))
         self._host = host
-        self.server = host.server = Server(self.world, declared)
+        self.server = Server(self.world, declared)
+        host.serve(self.server)
         self.columns = {"ref_id": "id", "meta_updated_at": "updated_at"}
         self.below = Below(declared.below_write) if declared.below else None
 
     def text(self) -> str:
-        return basket(self.declared, self._host.url)
+        return basket(self.declared, self.server.url)
 
     def quiet(self) -> None:
-        self.server.quiet()
+        self._host.serve(self.server)
 
     @property
     def altered(self) -> set[int]:
@@ -193,7 +194,7 @@ class HttpScene(Scene):
         """One page that is just full, of a source that says nothing behind the last page, is doubted by whoever would remove rows."""
         silent = ("token_header", "link", "url_header", *(("token", "url") if self.declared.form == "xml" else ()))
         ambiguous = self.declared.style in silent and self.declared.total == "none"
-        return ambiguous and code == "source.pages_may_go_on"
+        return ambiguous and code == "source.pages_may_continue"
 
     def perhaps_there(self, before: set[int]) -> set[int]:
         # Where places failed, the things may have been committed.

@@ -12,7 +12,7 @@ from typing import Any
 from reedbasket.core.allowed_paths import Places
 from reedbasket.core.records.column_records import value_at
 from reedbasket.core.runs import ResolvedRun, RunContext, TableProgress, resolve, run_feed
-from reedbasket.core.runs.events import Gone
+from reedbasket.core.runs.events import DeletedKeys
 from reedbasket.core.shaping import Reject
 from reedbasket.core.sources.pacer import LocalPacer
 from reedbasket.core.spec import load_texts
@@ -40,10 +40,10 @@ class Listening(Heard):
         found = [r for r in rejects if isinstance(r.record, dict) and not r.code.startswith("record.")]
         self._kept.setdefault(warehouse, []).extend((r.record, self._run, r.file or 0) for r in found)
 
-    def all_met(self, table: str, warehouse: str = "") -> None:
+    def saw_all_records(self, table: str, warehouse: str = "") -> None:
         self._kept[warehouse] = [one for one in self._kept.get(warehouse, []) if one[1] == self._run]
 
-    def gone(self, table: str, key: Sequence[str], keys: Gone | None, warehouse: str = "") -> None:
+    def rows_deleted(self, table: str, key: Sequence[str], keys: DeletedKeys | None, warehouse: str = "") -> None:
         left = keys() if keys is not None else None
         held = self._kept.get(warehouse, [])
         self._kept[warehouse] = [

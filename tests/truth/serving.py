@@ -6,6 +6,7 @@ import base64
 import csv
 import gzip
 import io
+import itertools
 import json
 import socket
 import struct
@@ -108,6 +109,7 @@ class Server:
     def __init__(self, world: World, declared: Declaration) -> None:
         self.world = world
         self.declared = declared
+        self.url = ""
         self.faults: list[tuple[Fault, int]] = []
         self.requests = 0
         self.served = 0
@@ -130,13 +132,17 @@ class Server:
         """The address asked, by the connection whose turn it is."""
         return str(getattr(self._asked, "here", ""))
 
-    def quiet(self) -> None:
-        """A new run begins, without faults."""
-        self.faults, self.struck, self._times, self.requests, self.served = [], set(), {}, 0, 0
-        self.moved, self.count, self.held, self.altered, self.hidden = False, 0, None, set(), set()
+    def quiet(self, url: str) -> None:
+        """A new run begins at this address, without faults."""
+        with self.lock:
+            self.url = url
+            self.faults, self.struck, self._times, self.requests, self.served = [], set(), {}, 0, 0
+            self.moved, self.count, self.held, self.altered, self.hidden = False, 0, None, set(), set()
 
     def answer(self, query: dict[str, str], url: str) -> Sent:
         with self.lock:
+            if not url.startswith(self.url + "/"):
+                return Sent(410, [], b"")
             self.requests += 1
             self._asked.here = url + ("?" + urlencode(query) if query else "")
             return self._below(url) if url.endswith("/places") else self._answer(query, url)
@@ -305,10 +311,12 @@ def _nested(record: Any) -> Any:
 
 
 class Host:
-    """A real HTTP server on loopback; `serve` changes what stands behind its address."""
+    """A real HTTP server on loopback. Each run of each history has an address of its own, so that what an earlier one still asks for is
+    not counted with the next."""
 
     def __init__(self) -> None:
-        self.server: Server | None = None
+        self._server: Server | None = None
+        self._numbers = itertools.count(1)
         host = self
 
         class Handler(BaseHTTPRequestHandler):
@@ -317,9 +325,9 @@ class Host:
             def do_GET(self) -> None:
                 parts = urlsplit(self.path)
                 query = {k: v[-1] for k, v in parse_qs(parts.query, keep_blank_values=True).items()}
-                assert host.server is not None
+                assert host._server is not None
                 try:
-                    sent = host.server.answer(query, host.url + parts.path)
+                    sent = host._server.answer(query, host.origin + parts.path)
                 except Exception as error:
                     sent = Sent(400, [("Content-Type", "text/plain")], repr(error).encode())
                 self.send(sent)
@@ -358,8 +366,15 @@ class Host:
                 """That a client hung up is no news here."""
 
         self._http = Quiet(("127.0.0.1", 0), Handler)
-        self.url = f"http://127.0.0.1:{self._http.server_port}"
+        self.origin = f"http://127.0.0.1:{self._http.server_port}"
         threading.Thread(target=self._http.serve_forever, kwargs={"poll_interval": 0.02}, daemon=True).start()
+
+    def serve(self, server: Server) -> str:
+        """Serves this source alone, at a new address, and returns that."""
+        self._server = server
+        url = f"{self.origin}/{next(self._numbers)}"
+        server.quiet(url)
+        return url
 
     def close(self) -> None:
         self._http.shutdown()

@@ -195,8 +195,9 @@ def lower_case(server: Server, sent: Sent) -> Sent:
     return replace(sent, headers=[(n.lower(), v.upper() if n == "Content-Encoding" else v) for n, v in sent.headers])
 
 
-def byte_order_mark(server: Server, text: tuple[str, bytes]) -> tuple[str, bytes]:
-    return text[0], b"\xef\xbb\xbf" + text[1]
+def byte_order_mark(server: Server, text: tuple[str, bytes]) -> tuple[str, bytes] | None:
+    # UTF-16 has its own.
+    return None if "UTF-16" in text[0] else (text[0], b"\xef\xbb\xbf" + text[1])
 
 
 def no_type(server: Server, text: tuple[str, bytes]) -> tuple[str, bytes]:
@@ -212,7 +213,7 @@ def octets(server: Server, text: tuple[str, bytes]) -> tuple[str, bytes]:
 
 
 def other_charset(server: Server, text: tuple[str, bytes]) -> tuple[str, bytes] | None:
-    return text[0] + "; charset=UTF-16", text[1].decode().encode("utf-16")
+    return text[0] + "; charset=UTF-16", text[1].decode("utf-8-sig").encode("utf-16")
 
 
 def windows_lines(server: Server, text: tuple[str, bytes]) -> tuple[str, bytes] | None:

@@ -1,13 +1,13 @@
 // Made from the service's OpenAPI document by console/make_types.py; do not change, change reedbasket/wire.
 
-/** The parts in order, empty ones too. feeds: {feed: rows written in each part}, those without any left out. */
+/** The steps in order, empty ones included. `feeds`: {feed: rows written in each step}, without feeds that wrote nothing. */
 export interface Activity {
   step_seconds: number;
   parts: ActivityPart[];
   feeds: Record<string, number[]>;
 }
 
-/** What ended from `at` on, for one step. written: rows inserted, updated, deleted and removed. runs, failed: how many ended. */
+/** What ended within one step, from `at` on. `written`: rows inserted, updated, deleted and removed. `runs`, `failed`: how many runs ended, and failed. */
 export interface ActivityPart {
   at: string;
   loads: number;
@@ -19,13 +19,8 @@ export interface ActivityPart {
   failed: number;
 }
 
-/** How many files the next run takes once more. */
-export interface Again {
-  files: number;
-}
-
-/** diff: as unified diffs are written, of the definition as YAML. */
-export interface Applied {
+/** What happened to one definition. `diff`: a unified diff of its YAML. */
+export interface ApplyResult {
   kind: string;
   name: string;
   version: number;
@@ -33,32 +28,7 @@ export interface Applied {
   diff: string;
 }
 
-/** In which steps. */
-export interface AskBackfill {
-  from: string;
-  until: string;
-  length: string;
-}
-
-/** Which feed, and how. */
-export interface AskRun {
-  feed: string;
-  allow_loss?: boolean;
-  replay?: boolean;
-  sets?: Record<string, string | number | number | boolean>;
-  extract?: boolean;
-  bodies?: boolean;
-  wait_seconds?: number;
-}
-
-/** A token to be. */
-export interface AskToken {
-  label: string;
-  role: "viewer" | "operator" | "editor" | "admin";
-  days?: number | null;
-}
-
-/** Who did what. */
+/** A line of the audit log. */
 export interface AuditLine {
   id: number;
   at: string;
@@ -69,7 +39,7 @@ export interface AuditLine {
   details: string;
 }
 
-/** counts: windows by state. */
+/** A backfill. `counts`: windows by state. */
 export interface Backfill {
   id: number;
   feed: string;
@@ -83,7 +53,14 @@ export interface Backfill {
   counts: Record<string, number>;
 }
 
-/** {file name: YAML text, or that of a .py file that a connector names}. settings: the same, of what is different here. */
+/** The range of a backfill, and the length of its windows. */
+export interface BackfillParameters {
+  from: string;
+  until: string;
+  length: string;
+}
+
+/** {file name: YAML text, or the text of a .py file that a connector names}. `settings`: the same, with what is different in this environment. */
 export interface BasketFiles {
   files: Record<string, string>;
   settings?: Record<string, string>;
@@ -91,19 +68,19 @@ export interface BasketFiles {
   prune?: boolean;
 }
 
-/** To what. */
+/** The new value of a setting. */
 export interface ChangeSetting {
   value: number | null;
 }
 
-/** What is to be another of an account. */
+/** What to change about a user. */
 export interface ChangedUser {
   role?: "viewer" | "operator" | "editor" | "admin" | null;
   password?: string | null;
   disabled?: boolean | null;
 }
 
-/** ok: null where the step was not reached. fix: ready to be pasted. */
+/** A step of a check. `ok`: null if it was not reached. `fix`: ready to be pasted. */
 export interface CheckStep {
   step: string;
   ok: boolean | null;
@@ -111,13 +88,13 @@ export interface CheckStep {
   fix: string;
 }
 
-/** One way to say something in a definition, and what speaks for it. */
+/** One suggestion for a definition, and the reason for it. */
 export interface Choice {
   say: unknown;
   why: string;
 }
 
-/** One of a table's. */
+/** A column of a table. */
 export interface Column {
   name: string;
   type: string;
@@ -134,12 +111,12 @@ export interface ColumnProfile {
   examples: string[];
 }
 
-/** How many were moved. */
+/** How many there were. */
 export interface Counted {
   count: number;
 }
 
-/** One that is in force. */
+/** A definition in force. */
 export interface Definition {
   kind: string;
   name: string;
@@ -150,13 +127,13 @@ export interface Definition {
   applied_by: string;
 }
 
-/** A basket's text that is not applied, and the source in it that is meant. */
+/** The text of definitions that are not applied, and the source in it. */
 export interface Draft {
   draft: string;
   source: string;
 }
 
-/** Which feed of it. */
+/** Which feed to plan. */
 export interface DraftPlan {
   draft: string;
   feed: string;
@@ -170,7 +147,7 @@ export interface DraftPreview {
   rows?: number;
 }
 
-/** Which tables of it. */
+/** Which tables to survey. */
 export interface DraftSurvey {
   draft: string;
   source: string;
@@ -186,7 +163,7 @@ export interface DraftTry {
   pages?: number;
 }
 
-/** One difference between the structure expected and the one met. what: table, column, type, vanished, returned. */
+/** A change of the source's structure. `what`: table, column, type, vanished, returned. */
 export interface Drift {
   id: number;
   feed: string;
@@ -201,7 +178,7 @@ export interface Drift {
   ignored: boolean;
 }
 
-/** One window, [begins, ends). backfill: the number of the backfill it belongs to; None of the schedule. state: waiting, queued (a run has it), done, failed, skipped. */
+/** One window, [begins, ends). `backfill`: that it belongs to; null for the schedule. `state`: waiting, queued (a run has it), done, failed, skipped. */
 export interface DueWindow {
   id: number;
   feed: string;
@@ -213,7 +190,7 @@ export interface DueWindow {
   due_at: string;
 }
 
-/** What core.errors.ReedError holds. */
+/** The facts of an error; see core.errors.ReedError. */
 export interface ErrorFacts {
   code: string;
   doing: string;
@@ -225,7 +202,7 @@ export interface ErrorFacts {
   details: unknown;
 }
 
-/** One request and its answer, secrets blanked. Bodies are their first 16 KiB; cut: the answer's was longer. */
+/** One request and its answer, with secrets masked. Bodies are their first 16 KiB; `cut`: the answer's was longer. */
 export interface Exchange {
   method: string;
   url: string;
@@ -237,7 +214,7 @@ export interface Exchange {
   cut: boolean;
 }
 
-/** A feed's records as files. extract: the version of this manifest; name: of its folder. */
+/** A feed's records as files. `extract`: the version of the manifest's format. `name`: of its folder. */
 export interface Extract {
   name: string;
   extract: number;
@@ -256,7 +233,7 @@ export interface ExtractedCursor {
   value: string;
 }
 
-/** file: Parquet. sha256: of it, hex. schema: JSON Schema of a row. cursor: how far the source was taken. */
+/** A table of an extract. `file`: a Parquet file. `sha256`: of the file, hex. `schema`: JSON Schema of a row. `cursor`: how far the source was read. */
 export interface ExtractedTable {
   name: string;
   source_table: string | null;
@@ -269,7 +246,7 @@ export interface ExtractedTable {
   schema: Record<string, unknown>;
 }
 
-/** activity: idle, queued or running. fresh_at: when a run last succeeded. late: that is longer ago than the feed's `fresh_within`. also: further warehouses. drift: changes of structure that its last run met. */
+/** A feed. `activity`: idle, queued or running. `fresh_at`: when a run last succeeded. `late`: that is longer ago than `fresh_within` allows. `also`: further warehouses. `drift`: changes of structure that the last run found. */
 export interface Feed {
   name: string;
   description: string;
@@ -290,7 +267,7 @@ export interface Feed {
   variant: Record<string, unknown>;
 }
 
-/** rule: as the definition says it. next_due: null where it waits for another feed, or for nothing. windows: how many are in which state, where the schedule goes by windows. */
+/** A feed's schedule. `rule`: as the definition says. `next_due`: null if it waits for another feed, or for nothing. `windows`: how many are in which state, for a schedule of windows. */
 export interface FeedSchedule {
   rule: Record<string, unknown> | null;
   next_due: string | null;
@@ -298,7 +275,7 @@ export interface FeedSchedule {
   windows: Record<string, number>;
 }
 
-/** One file of a feed's table. state: loaded; failed, it could not be read to its end, see problem; ignored, it changed and the feed leaves it; missing at the source, its rows stay; requeued, the next run loads it again. load: that its rows came in. warehouse: of a feed into several, each knows its own. */
+/** One file of a feed's table. `state`: loaded; failed (it could not be read to its end, see `problem`); ignored (it changed, and the feed keeps what is loaded); missing (no longer at the source, its rows stay); requeued (the next run loads it again). `load`: that loaded its rows. `warehouse`: each warehouse of a feed has its own. */
 export interface FileLine {
   warehouse: string;
   table: string;
@@ -315,7 +292,7 @@ export interface FileLine {
   problem: string;
 }
 
-/** How far a feed was behind the log that it follows, when a run of it last read it. See wire.Lag. */
+/** How far a feed was behind the change log that it follows, when a run last read it. See wire.Lag. */
 export interface FollowedLag {
   feed: string;
   at: string;
@@ -324,7 +301,7 @@ export interface FollowedLag {
   transactions: number;
 }
 
-/** One thing that a source can be. setup: an administrator has to let us in, by statements that the service knows. */
+/** One kind of source. `setup`: an administrator has to grant access by statements that the service knows. */
 export interface Form {
   title: string;
   type: string;
@@ -332,7 +309,7 @@ export interface Form {
   fields: FormField[];
 }
 
-/** One thing that is asked of who describes a source. key: where it stands in the definition. start: at first; None for nothing. values: the only ones, the one that holds where nothing is said first. secret: the name of one; own: at first one of the definition's own. */
+/** A field of a form for sources. `key`: of the definition. `start`: the initial value; null for none. `values`: the only possible ones, the default first. `secret`: the name of one; `own`: initially one of the definition's own. */
 export interface FormField {
   key: string[];
   label: string;
@@ -350,7 +327,7 @@ export interface Health {
   version: string;
 }
 
-/** How far a database's log was ahead. seconds: since the oldest change that waits was committed; null where nothing waits. */
+/** How far a change log was ahead. `seconds`: since the oldest waiting change was committed; null if nothing is waiting. */
 export interface Lag {
   size: number;
   seconds: number | null;
@@ -412,14 +389,14 @@ export interface NewToken {
   token: string;
 }
 
-/** An account to be. */
+/** A new user. */
 export interface NewUser {
   name: string;
   role: "viewer" | "operator" | "editor" | "admin";
   password?: string | null;
 }
 
-/** What somebody is to hear, or has heard. state: waiting, sent, undeliverable; then `problem` says why. */
+/** A notification. `state`: waiting, sent, undeliverable; then `problem` says why. */
 export interface Notification {
   id: number;
   at: string;
@@ -435,13 +412,13 @@ export interface Notification {
   sent_at: string | null;
 }
 
-/** Of whoever is signed in. */
+/** The password of whoever is signed in. */
 export interface OwnPassword {
   old: string;
   new: string;
 }
 
-/** How far a run was: seconds since it began, records read and bytes received until then. */
+/** How far a run was: seconds since its start, records read and bytes received until then. */
 export interface PaceSample {
   seconds: number;
   read: number;
@@ -454,7 +431,7 @@ export interface Pause {
   paused_by: string;
 }
 
-/** full: the feed with every default filled in. */
+/** A plan. `full`: the feed with every default filled in. */
 export interface Plan {
   feed: string;
   version: number;
@@ -464,26 +441,26 @@ export interface Plan {
   full: Record<string, unknown>;
 }
 
-/** What a run will not see, or what looks wrong with the first page. */
+/** Something that a run cannot see, or that looks wrong with the first page. */
 export interface PlanWarning {
   code: string;
   words: string;
 }
 
-/** A column that would be new. */
+/** A column that would be created. */
 export interface PlannedColumn {
   name: string;
   type: string;
 }
 
-/** A difference that a run would meet. */
+/** A change of structure that a run would find. */
 export interface PlannedDrift {
   what: string;
   words: string;
   ignored: boolean;
 }
 
-/** See core.runs.inspection.plan.PlannedTable. */
+/** A planned table; see core.runs.inspection.plan.PlannedTable. */
 export interface PlannedTable {
   source_table: string;
   table: string;
@@ -514,7 +491,7 @@ export interface PlannedTable {
   error: ErrorFacts | null;
 }
 
-/** rejects: why records could not be shaped. note: of files, which one this is and how it was read. */
+/** The first records of a table. `rejects`: why records could not be shaped. `note`: for files, which file it is and how it was read. */
 export interface Preview {
   columns: Column[];
   rows: unknown[][];
@@ -523,7 +500,7 @@ export interface Preview {
   note: string;
 }
 
-/** How many rows, and whether with what went over the wire. */
+/** How many rows, and whether to include what was sent and received. */
 export interface PreviewBody {
   rows?: number;
   wire?: boolean;
@@ -535,7 +512,7 @@ export interface PreviewFilesBody {
   rows?: number;
 }
 
-/** RFC 9457. `code` is stable; `mistakes` only for definitions. */
+/** Problem details (RFC 9457). `code` is stable; `mistakes` is for definitions only. */
 export interface Problem {
   type: string;
   title: string;
@@ -556,20 +533,20 @@ export interface Profile {
   columns: ColumnProfile[];
 }
 
-/** From when to when. */
+/** A range of time. */
 export interface Range {
   from: string;
   until: string;
 }
 
-/** workers: how many are up, of how many. problems: why it is not ready, in words. */
+/** Whether the service is ready. `workers`: how many are up, of how many. `problems`: why it is not ready, in words. */
 export interface Readiness {
   ready: boolean;
   workers: number;
   problems: string[];
 }
 
-/** record: JSON text, as received. warehouse: which rejected it; '' where an older version did not say. */
+/** A rejected record. `record`: JSON text, as it was received. `warehouse`: which rejected it; '' if an older version did not record it. */
 export interface Reject {
   id: number;
   feed: string;
@@ -584,7 +561,7 @@ export interface Reject {
   times: number;
 }
 
-/** One request of a run. The URL is masked; status is null where no answer came. seconds: until the answer was whole; waited_seconds: for a turn before it; pause_seconds: before the next attempt. kept: what went over the wire can be looked at. */
+/** One request of a run. The URL is masked; `status` is null if no answer came. `seconds`: until the answer was complete. `waited_seconds`: for its turn before that. `pause_seconds`: before the next attempt. `kept`: what was sent and received was recorded. */
 export interface RequestLine {
   number: number;
   at: string;
@@ -602,26 +579,31 @@ export interface RequestLine {
   kept: boolean;
 }
 
-/** To which version. */
+/** How many files the next run loads again. */
+export interface RequeuedFiles {
+  files: number;
+}
+
+/** The version to revert to. */
 export interface Revert {
   version: number;
 }
 
-/** Which files are to be loaded again. */
+/** Which files to load again. */
 export interface Rewind {
   table: string;
   files: string[];
 }
 
-/** To where a cursor is to go back. */
+/** Where to move the cursor. */
 export interface RewindCursor {
   table: string;
   to?: string | null;
   dry_run?: boolean;
 }
 
-/** A table's cursor, moved back, or as it would be: where it stood, and where the next run reads on from (null: the beginning). The rest is what that run would take of the source, where it was only looked at and the source says so. */
-export interface Rewound {
+/** A table's cursor, moved back, or as it would be: where it was, and where the next run continues from (null: the beginning). The rest is what that run would read, if this was a dry run and the source can tell. */
+export interface RewoundCursor {
   table: string;
   was: string;
   now: string | null;
@@ -630,7 +612,7 @@ export interface Rewound {
   seconds: number | null;
 }
 
-/** Integers beyond 2^53 come as text, since a browser would round them; bytes as hexadecimal text. */
+/** Rows of a table or a query. Integers beyond 2^53 are text, since a browser would round them; bytes are hexadecimal text. */
 export interface Rows {
   columns: Column[];
   rows: unknown[][];
@@ -638,7 +620,7 @@ export interface Rows {
   seconds: number;
 }
 
-/** due_at: when its schedule wanted it to begin. not_before: it waits until then. window: [from, until), what it takes of tables that know times. backfill: the number of the backfill whose window it takes. sets: in place of the variant's values and of settings, for this run. bodies: what went over the wire is kept. extract: its records become files, and no rows. */
+/** A run. `due_at`: when its schedule wanted it to start. `not_before`: it waits until then. `window`: [from, until) for tables that know times. `backfill`: the backfill whose window it loads. `sets`: overrides values of the variant and settings. `bodies`: bytes of requests and answers are recorded. `extract`: its records become files instead of rows. */
 export interface Run {
   id: number;
   feed: string;
@@ -665,7 +647,18 @@ export interface Run {
   tables: TableProgress[];
 }
 
-/** A feed that runs by itself, with the latest windows of its schedule, the oldest first; none where it has no windows. */
+/** Which feed to run, and how. */
+export interface RunParameters {
+  feed: string;
+  allow_loss?: boolean;
+  replay?: boolean;
+  sets?: Record<string, string | number | number | boolean>;
+  extract?: boolean;
+  bodies?: boolean;
+  wait_seconds?: number;
+}
+
+/** A feed with a schedule, and its latest windows, the oldest first; none if it has no windows. */
 export interface ScheduledFeed {
   feed: string;
   schedule: FeedSchedule;
@@ -673,7 +666,7 @@ export interface ScheduledFeed {
   latest: DueWindow[];
 }
 
-/** kept: in the store, sealed; environment or file: there, and only read by workers. changed_at: of one in the store. */
+/** A secret without its value. `kept`: in the store, encrypted; or in the environment or a file, where only workers read it. `changed_at`: for one in the store. */
 export interface SecretName {
   name: string;
   kept: "store" | "environment" | "file";
@@ -685,12 +678,7 @@ export interface SecretValue {
   value: string;
 }
 
-/** Where a person goes to sign in at a source. */
-export interface SentThere {
-  url: string;
-}
-
-/** user: null where the session came of a link for whoever holds the machine's token. */
+/** Who is signed in. `user`: null if the session comes from a link for the holder of this machine's token. */
 export interface Session {
   signed_in: boolean;
   name: string;
@@ -698,7 +686,7 @@ export interface Session {
   user: string | null;
 }
 
-/** One option of `reed serve`. changeable: while the service runs; began_with: what it was started with, where it was changed since. */
+/** An option of `reed serve`. `changeable`: while the service runs. `began_with`: the value that the service was started with, if it was changed since. */
 export interface Setting {
   name: string;
   value: string;
@@ -706,13 +694,13 @@ export interface Setting {
   began_with: string | null;
 }
 
-/** One statement for an administrator. sql: empty where there is only something to say. */
+/** One statement for an administrator. `sql`: empty if there is only something to say. */
 export interface SetupStatement {
   why: string;
   sql: string;
 }
 
-/** A code out of a sign-in link, or a name and its password. */
+/** The code of a sign-in link, or a name and its password. */
 export interface SignIn {
   code?: string | null;
   name?: string | null;
@@ -725,12 +713,17 @@ export interface SignInCode {
   url: string;
 }
 
-/** Beside a name with its password, and a link. openid: the host of the provider, null where there is none. */
+/** Where a person goes to sign in at a source. */
+export interface SignInRedirect {
+  url: string;
+}
+
+/** How people can sign in, besides a name with a password and a link. `openid`: the provider's host; null if there is none. */
 export interface SignInWays {
   openid: string | null;
 }
 
-/** database: a database and no connector; `connector` says of what kind, and tables are known by a survey alone. files: the same of a store of files; discover_tables: of a connector in Python that asks the source which tables there are. settings: as filled in, secrets by name. signs_in: how, in words; person: whether somebody has to sign in there, signed_in: whether somebody did, or a token is held. rate_limit: what the connector says, concurrency and so on. asked_last_minute: requests that its feeds' runs sent. failures: in a row, across all who ask; rests_until: nobody asks before. lags: of feeds that follow its log. */
+/** A source. `database`: it is a database of the kind that `connector` says, and a survey shows its tables; `files`: the same for a file store. `discover_tables`: a connector in Python that asks the source for its tables. `settings`: as filled in, secrets by name. `signs_in`: how, in words. `person`: somebody has to sign in there. `signed_in`: somebody did, or there is a token. `rate_limit`: as declared. `asked_last_minute`: requests of its feeds' runs. `failures`: in a row, across all runs. `rests_until`: no request is sent before. `lags`: of feeds that follow its change log. */
 export interface Source {
   name: string;
   description: string;
@@ -752,15 +745,15 @@ export interface Source {
   lags: FollowedLag[];
 }
 
-/** A SELECT, and what it may take. */
+/** A SELECT, and its limits. */
 export interface Statement {
   sql: string;
   limit?: number;
   seconds?: number;
 }
 
-/** What an answer suggests, the likeliest first. */
-export interface Suggested {
+/** What an answer suggests, the most likely first. */
+export interface Suggestion {
   records: Choice[];
   total: Choice[];
   pagination: Choice[];
@@ -768,13 +761,13 @@ export interface Suggested {
   cursor: Choice[];
 }
 
-/** Which tables. */
+/** Which tables to survey. */
 export interface SurveyBody {
   match?: string[];
   exclude?: string[];
 }
 
-/** A column, by some of its values. */
+/** A column, from a sample of its values. */
 export interface SurveyedColumn {
   name: string;
   type: string;
@@ -785,7 +778,7 @@ export interface SurveyedColumn {
   nullable: boolean;
 }
 
-/** See core.runs.inspection.look.SurveyedTable. */
+/** A surveyed table; see core.runs.inspection.look.SurveyedTable. */
 export interface SurveyedTable {
   table: string;
   description: string;
@@ -806,7 +799,7 @@ export interface SurveyedTable {
   error: ErrorFacts | null;
 }
 
-/** feed, source_table: which loaded it last, and out of what. */
+/** A table of a warehouse. `feed`, `source_table`: which loaded it last, and from what. */
 export interface Table {
   name: string;
   columns: Column[];
@@ -817,7 +810,7 @@ export interface Table {
   source_table: string | null;
 }
 
-/** phase: waiting, reading, committing, done, failed or skipped. Counts are records of the source's table. lag: of one that follows a log, as the run found it. warehouse: '' for the feed's first; of a feed into several, which of the others. */
+/** The progress of one table. `phase`: waiting, reading, committing, done, failed or skipped. Counts are of the source table's records. `lag`: of a change log, when the run read it. `warehouse`: '' for the feed's first. */
 export interface TableProgress {
   table: string;
   target: string;
@@ -845,7 +838,7 @@ export interface TableProgress {
   error: ErrorFacts | null;
 }
 
-/** id: the beginning of its hash; the token itself was shown once. */
+/** A token. `id`: the beginning of its hash; the token itself was shown once. */
 export interface Token {
   id: string;
   label: string;
@@ -854,6 +847,13 @@ export interface Token {
   created_at: string;
   ends_at: string | null;
   used_at: string | null;
+}
+
+/** A new token. */
+export interface TokenParameters {
+  label: string;
+  role: "viewer" | "operator" | "editor" | "admin";
+  days?: number | null;
 }
 
 /** Counts over all tables of a run. */
@@ -872,18 +872,18 @@ export interface Totals {
   source_bytes: number;
 }
 
-/** answer: the last one as a tree, lists cut to their first items; null where it is no JSON. pages: records on each page that was read. error: why it went no further. */
-export interface Tried {
+/** The result of trying out a table. `answer`: the last one as a tree, with shortened lists; null if it is not JSON. `pages`: the number of records on each page that was read. `error`: why it did not go on. */
+export interface TrialResult {
   columns: Column[];
   rows: unknown[][];
   exchanges: Exchange[];
   answer: unknown;
   pages: number[];
-  suggested: Suggested;
+  suggested: Suggestion;
   error: ErrorFacts | null;
 }
 
-/** openid: they sign in by OpenID Connect, which says what their role is. */
+/** A user. `openid`: they sign in by OpenID Connect, which decides their role. */
 export interface User {
   name: string;
   role: "viewer" | "operator" | "editor" | "admin";
@@ -893,14 +893,14 @@ export interface User {
   openid: boolean;
 }
 
-/** values: {column: [the source's, the warehouse's]}, those that differ. */
+/** A row that differs. `values`: {column: [the source's, the warehouse's]}. */
 export interface VerifiedSample {
   what: string;
   key: unknown[];
   values: Record<string, unknown[]>;
 }
 
-/** See core.runs.inspection.verify.VerifiedTable. */
+/** The comparison of one table; see core.runs.inspection.verify.VerifiedTable. */
 export interface VerifiedTable {
   source_table: string;
   table: string;
@@ -918,13 +918,13 @@ export interface VerifiedTable {
   error: ErrorFacts | null;
 }
 
-/** Which table, and whether value by value. */
+/** Which table, and whether to compare values. */
 export interface Verify {
   table?: string | null;
   deep?: boolean;
 }
 
-/** diff: to the version before it. removed: with it the definition was taken away. */
+/** A version of a definition. `diff`: to the version before it. `removed`: this version removed the definition. */
 export interface Version {
   kind: string;
   name: string;
@@ -936,7 +936,7 @@ export interface Version {
   diff: string;
 }
 
-/** One that is defined. */
+/** A warehouse. */
 export interface Warehouse {
   name: string;
   type: string;

@@ -3,8 +3,7 @@ import { queryOptions } from "@tanstack/react-query";
 import { call } from "./api";
 import type {
   Activity,
-  Again,
-  Applied,
+  ApplyResult,
   AuditLine,
   Backfill,
   CheckStep,
@@ -26,21 +25,22 @@ import type {
   Profile,
   Reject,
   RequestLine,
-  Rewound,
+  RequeuedFiles,
+  RewoundCursor,
   Rows,
   Run,
   ScheduledFeed,
   SecretName,
-  SentThere,
   Session,
   Setting,
   SetupStatement,
+  SignInRedirect,
   SignInWays,
   Source,
   SurveyedTable,
   Table,
   Token,
-  Tried,
+  TrialResult,
   User,
   VerifiedTable,
   Version,
@@ -107,11 +107,11 @@ export const filesQuery = (feed: string, failed: boolean, limit: number) =>
   });
 
 export const askFilesAgain = (feed: string, table: string, files: string[]) =>
-  call<Again>("POST", `/api/v1/feeds/${part(feed)}/rewind`, { table, files });
+  call<RequeuedFiles>("POST", `/api/v1/feeds/${part(feed)}/rewind`, { table, files });
 
 /** dryRun: what it would cost. */
 export const rewindCursor = (feed: string, table: string, to: string | null, dryRun: boolean) =>
-  call<Rewound>("POST", `/api/v1/feeds/${part(feed)}/rewind-cursor`, { table, to, dry_run: dryRun });
+  call<RewoundCursor>("POST", `/api/v1/feeds/${part(feed)}/rewind-cursor`, { table, to, dry_run: dryRun });
 
 /** Reads the source from its beginning; made when asked for. */
 export const verifyFeed = (feed: string, table: string | null, deep: boolean) =>
@@ -178,7 +178,7 @@ export const previewFiles = (source: string, files: string, rows: number) =>
   call<Preview>("POST", `/api/v1/sources/${part(source)}/preview-files`, { files, rows });
 
 /** Where a person goes to sign in at the source. */
-export const signInThere = (source: string) => call<SentThere>("POST", `/api/v1/sources/${part(source)}/sign-in`);
+export const signInThere = (source: string) => call<SignInRedirect>("POST", `/api/v1/sources/${part(source)}/sign-in`);
 
 export const warehousesQuery = () =>
   queryOptions({ queryKey: ["warehouses"], queryFn: () => call<Warehouse[]>("GET", "/api/v1/warehouses") });
@@ -283,11 +283,11 @@ export const versionsQuery = (kind: string, name: string) =>
   });
 
 export const revert = (kind: string, name: string, version: number) =>
-  call<Applied>("POST", `/api/v1/definitions/${kind}/${part(name)}/revert`, { version });
+  call<ApplyResult>("POST", `/api/v1/definitions/${kind}/${part(name)}/revert`, { version });
 
 /** All of them at once, or, with `dryRun`, what that would do. */
 export const applyFiles = (files: Record<string, string>, dryRun: boolean) =>
-  call<Applied[]>("POST", "/api/v1/basket", { files, dry_run: dryRun });
+  call<ApplyResult[]>("POST", "/api/v1/basket", { files, dry_run: dryRun });
 
 /** What is in force, as it was written: {file: YAML}. */
 export const exportBasket = () => call<Record<string, string>>("GET", "/api/v1/basket");
@@ -314,7 +314,7 @@ export const previewDraft = (draft: string, source: string, table: string) =>
   call<Preview>("POST", "/api/v1/draft/preview", { draft, source, table, rows: 12 });
 
 export const tryDraft = (draft: string, source: string, table: string, pages: number) =>
-  call<Tried>("POST", "/api/v1/draft/try", { draft, source, table, pages });
+  call<TrialResult>("POST", "/api/v1/draft/try", { draft, source, table, pages });
 
 export const planDraft = (draft: string, feed: string) => call<Plan>("POST", "/api/v1/draft/plan", { draft, feed });
 

@@ -37,7 +37,7 @@ export function PlanView({ feed }: { feed: string }) {
           {found.tables.map((table) => (
             <TablePlan key={`${table.warehouse} ${table.table} ${table.source_table}`} table={table} />
           ))}
-          {found.ignored.length > 0 && <p>Offered by the connector, not part of this feed: {found.ignored.join(", ")}</p>}
+          {found.ignored.length > 0 && <p>Tables of the connector that are not part of this feed: {found.ignored.join(", ")}</p>}
         </Section>
       )}
     </Loaded>

@@ -24,7 +24,7 @@ function remark(run: Run): string {
   const words: string[] = [];
   if (run.error) words.push(run.error.found);
   if (run.attempt > 1) words.push(`attempt ${run.attempt}`);
-  else if (run.resumes !== null) words.push(`takes up run ${run.resumes}`);
+  else if (run.resumes !== null) words.push(`continues run ${run.resumes}`);
   if (run.window)
     words.push(run.window.map((time) => time.replace("T00:00:00Z", "").replace(/:00Z$/, "").replace("T", " ")).join(" to "));
   return words.join("; ");

@@ -35,7 +35,7 @@ const Elsewhere = styled.a`
 const FAILED: Record<string, string> = {
   "access.no_role": "You are known there, but nothing gives you a role here. Ask an admin.",
   "access.disabled": "Your user is disabled here. Ask an admin.",
-  "access.too_many_tries": "Several tries failed. Wait a minute, then try again.",
+  "access.too_many_attempts": "Several tries failed. Wait a minute, then try again.",
   "user.exists": "Somebody of your name is here already, and is not known to be you. Ask an admin.",
 };
 

@@ -9,7 +9,7 @@ import { Loaded } from "./Loaded";
 
 /** How a source stands, in a word or two, and in which colour. */
 export function stateOf(source: Source): { word: string; tone?: "bad" | "warn" } {
-  if (source.rests_until) return { word: `rests until ${moment(source.rests_until).slice(11)}`, tone: "bad" };
+  if (source.rests_until) return { word: `cooling down until ${moment(source.rests_until).slice(11)}`, tone: "bad" };
   if (source.person && !source.signed_in) return { word: "sign-in needed", tone: "warn" };
   if (source.failures > 0) return { word: `failed ${source.failures} in a row`, tone: "warn" };
   return { word: "healthy" };

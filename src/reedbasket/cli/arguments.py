@@ -38,8 +38,8 @@ def build() -> argparse.ArgumentParser:
         return made
 
     _services(add)
-    meaning = add("explain", explain.explain, "say what an error code means", "reed explain source.log_lost", local=True)
-    meaning.add_argument("code", nargs="?", help="a code, or its first word for all of a group; all codes by default")
+    meaning = add("explain", explain.explain, "explain an error code", "reed explain source.cdc_position_lost", local=True)
+    meaning.add_argument("code", nargs="?", help="a code, or a group's name for all of its codes; all codes by default")
     meaning.add_argument("--json", action="store_true", help="print JSON")
     _people(add)
     _definitions(add)
@@ -72,7 +72,9 @@ def _services(add: Callable[..., argparse.ArgumentParser]) -> None:
     demo.add_argument("--data", help="data folder, cleared if an earlier demo made it (./reed-data)")
     demo.add_argument("--port", type=int, default=8640, help="port (8640)")
     demo.add_argument(
-        "--postgres", action="store_true", help="the dock on a private PostgreSQL, by its log, and loaded into one"
+        "--postgres",
+        action="store_true",
+        help="run the dock's database on a private PostgreSQL, and read it by change data capture",
     )
     demo.set_defaults(json=False)
     more = demo.add_subparsers(metavar="[event]")
@@ -82,7 +84,7 @@ def _services(add: Callable[..., argparse.ArgumentParser]) -> None:
         epilog="example:\n  reed demo event bookings_added",
         formatter_class=argparse.RawDescriptionHelpFormatter,
     )
-    happen.add_argument("thing", nargs="?", help="what; without it, what can")
+    happen.add_argument("thing", nargs="?", help="the event; without it, list all events")
     happen.set_defaults(command=services.happen)
 
     backup = add(
@@ -92,9 +94,7 @@ def _services(add: Callable[..., argparse.ArgumentParser]) -> None:
         "reed backup reed.tar.gz",
         local=True,
     )
-    backup.add_argument(
-        "file", help="the tar file to write; it holds the encryption key too, so protect it as you protect that"
-    )
+    backup.add_argument("file", help="the tar file to write; it contains the encryption key, so protect it")
     backup.add_argument("--data", help="data folder (else REED_DATA, ./reed-data, or one in your home)")
     backup.add_argument("--without-key", action="store_true", help="leave out the key that secrets are encrypted with")
     restore = add(
@@ -138,7 +138,7 @@ def _people(add: Callable[..., argparse.ArgumentParser]) -> None:
         "reed settings keep-days 30",
     )
     settings.add_argument("name", nargs="?", help="the setting to change")
-    settings.add_argument("value", type=int, nargs="?", help="days; without it, back to what the service was started with")
+    settings.add_argument("value", type=int, nargs="?", help="days; without it, the value at the service's start")
 
     audit = add("audit", people.audit, "show the audit log, newest first", "reed audit --limit 20")
     audit.add_argument("--limit", type=int, default=30)
@@ -148,7 +148,7 @@ def _definitions(add: Callable[..., argparse.ArgumentParser]) -> None:
     apply = add("apply", definitions.apply, "check a basket and apply it as one", "reed apply ./basket")
     apply.add_argument("folder", help="a folder of YAML definitions, or one file")
     apply.add_argument("--dry-run", action="store_true", help="show what would change, apply nothing")
-    apply.add_argument("--prune", action="store_true", help="remove definitions that the basket does not hold")
+    apply.add_argument("--prune", action="store_true", help="remove definitions that the basket does not contain")
     apply.add_argument(
         "--settings",
         action="append",
@@ -165,7 +165,7 @@ def _definitions(add: Callable[..., argparse.ArgumentParser]) -> None:
     versions = add("versions", definitions.versions, "show the versions of a definition", "reed versions feed harbour")
     versions.add_argument("kind", choices=["connector", "source", "warehouse", "feed"])
     versions.add_argument("name")
-    versions.add_argument("--diff", action="store_true", help="also show each version's difference to the previous one")
+    versions.add_argument("--diff", action="store_true", help="also show each version's difference from the previous one")
 
     revert = add("revert", definitions.revert, "restore an earlier version of a definition", "reed revert feed harbour 1")
     revert.add_argument("kind", choices=["connector", "source", "warehouse", "feed"])
@@ -212,7 +212,7 @@ def _sources(add: Callable[..., argparse.ArgumentParser]) -> None:
         "survey", sources.survey, "list a source's tables with columns, keys and cursor candidates", "reed survey dock"
     )
     survey.add_argument("source")
-    survey.add_argument("tables", nargs="*", metavar="TABLE", help="only these; of a database also patterns, such as 'yard.*'")
+    survey.add_argument("tables", nargs="*", metavar="TABLE", help="only these; for a database also patterns, such as 'yard.*'")
     survey.add_argument(
         "--exclude", action="append", default=[], metavar="PATTERN", help="leave out tables of a database that match"
     )
@@ -273,7 +273,7 @@ def _reading_again(add: Callable[..., argparse.ArgumentParser]) -> None:
     rewind = add(
         "rewind",
         files.rewind,
-        "have the next run read a part of a source again",
+        "have the next run read part of a source again",
         "reed rewind turnstiles counts --file 'OSQ/*'\n  reed rewind harbour sailings --to 2026-11-01 --dry-run",
     )
     rewind.add_argument("feed")
@@ -282,7 +282,7 @@ def _reading_again(add: Callable[..., argparse.ArgumentParser]) -> None:
     which.add_argument("--file", action="append", metavar="PATTERN", help="files to load again: a path or a pattern")
     which.add_argument("--to", metavar="VALUE", help="read again from an earlier value of the table's cursor")
     which.add_argument("--from-start", action="store_true", help="read again from the beginning")
-    rewind.add_argument("--dry-run", action="store_true", help="say what it would cost and change nothing (not with --file)")
+    rewind.add_argument("--dry-run", action="store_true", help="only say what it would cost (not with --file)")
 
     verify = add(
         "verify",

@@ -6,12 +6,12 @@ import sys
 
 
 def complain(error: Exception) -> None:
-    """Of a core error: what was found, with its code, and every mistake."""
+    """Print an error of the core: what was found, its code, and every mistake."""
     complain_of(str(error), getattr(error, "code", ""), getattr(error, "details", None))
 
 
 def complain_of(text: str, code: str, details: object = None) -> None:
-    """The same of its parts; details: mistakes in definitions, where it has some."""
+    """The same from its parts; details: mistakes in definitions, if there are any."""
     print(f"reed: {text}  [{code}]", file=sys.stderr)
     for item in details if isinstance(details, list) else []:
         if isinstance(item, dict) and "file" in item:

@@ -16,9 +16,9 @@ from .complaints import complain
 
 if TYPE_CHECKING:
     from ..core.runs import TableProgress
-    from ..core.runs.execution.standalone import Alone
-    from ..core.runs.inspection.connector_check import Proof
     from ..core.warehouses import Warehouse
+    from ..kit.connector_check import PromiseResult
+    from ..kit.standalone import StandaloneRun
 
 _LOOK_SECONDS = 0.5
 ANSWERS, TRIAL = "answers", ".trial"
@@ -30,14 +30,15 @@ def new(options: argparse.Namespace) -> int:
 
     if options.like and options.like not in examples():
         print(
-            f"reed: nothing ships that is called {options.like}; there are {', '.join(examples())}  [connector.no_example]",
+            f"reed: there is no shipped connector {options.like}; there are {', '.join(examples())}  [connector.no_example]",
             file=sys.stderr,
         )
         return 1
     folder = Path(options.folder or options.name)
     if folder.exists() and any(folder.iterdir()):
         print(
-            f"reed: making the connector in {folder}: something is there already. Give an empty --folder  [connector.folder_not_empty]",
+            f"reed: cannot create the connector in {folder}: the folder is not empty. "
+            "Choose another --folder  [connector.folder_not_empty]",
             file=sys.stderr,
         )
         return 1
@@ -47,12 +48,12 @@ def new(options: argparse.Namespace) -> int:
         (folder / name).parent.mkdir(exist_ok=True)
         (folder / name).write_text(text, "utf-8")
     print(f"Made {folder}: {', '.join(sorted(p.name for p in folder.iterdir()))}.")
-    print(f"Put your source into source.yaml and fix the connector, then: reed connector try {folder}")
+    print(f"Describe your source in source.yaml and complete the connector, then run: reed connector try {folder}")
     return 0
 
 
 def attempt(options: argparse.Namespace) -> int:
-    """Named after `try`, which Python keeps for itself."""
+    """`reed connector try`; `try` is a keyword of Python."""
     folder = Path(options.folder)
     if not options.watch:
         return _try(options, folder)
@@ -73,7 +74,7 @@ def attempt(options: argparse.Namespace) -> int:
 
 
 def _try(options: argparse.Namespace, folder: Path) -> int:
-    from ..core.runs.execution.standalone import FEED, RecordingListener, opened, well
+    from ..kit.standalone import FEED, RecordingListener, opened, well
 
     trial = folder / TRIAL
     if options.from_start and trial.exists():
@@ -132,13 +133,13 @@ def _show_tried(table: TableProgress, position: str, warehouse: Warehouse, rows:
 
 
 def check(options: argparse.Namespace) -> int:
-    """`reed connector check`: every promise, tried."""
-    from ..core.runs.execution.standalone import opened
-    from ..core.runs.inspection.connector_check import prove
+    """`reed connector check`."""
+    from ..kit.connector_check import prove
+    from ..kit.standalone import opened
 
     folder = Path(options.folder)
     with tempfile.TemporaryDirectory(prefix="reed-check-") as scratch:
-        alone: Alone = opened(
+        alone: StandaloneRun = opened(
             folder,
             Path(scratch),
             _made_up if options.replay else _reveal,
@@ -162,26 +163,26 @@ def check(options: argparse.Namespace) -> int:
     return 1 if failed else 0
 
 
-def _told(proof: Proof) -> None:
+def _told(proof: PromiseResult) -> None:
     print(_line(proof), flush=True)
 
 
-def _line(proof: Proof) -> str:
+def _line(proof: PromiseResult) -> str:
     mark = {True: "✓", False: "✗", None: "·"}[proof.ok]
     colour = {True: "green", False: "red", None: ""}[proof.ok]
     line = f"{show.coloured(mark, colour)} {proof.table + ': ' if proof.table else ''}{proof.promise} — {proof.found}"
     return line + (f"\n    {proof.fix}" if proof.ok is False and proof.fix else "")
 
 
-def _as_text(source: str, proofs: list[Proof]) -> str:
+def _as_text(source: str, proofs: list[PromiseResult]) -> str:
     return "".join(_line(proof) + "\n" for proof in proofs)
 
 
-def _as_json(source: str, proofs: list[Proof]) -> str:
+def _as_json(source: str, proofs: list[PromiseResult]) -> str:
     return json.dumps({"source": source, "proofs": [proof.as_dict() for proof in proofs]}, indent=1, ensure_ascii=False) + "\n"
 
 
-def _as_junit(source: str, proofs: list[Proof]) -> str:
+def _as_junit(source: str, proofs: list[PromiseResult]) -> str:
     """JUnit's XML, as build servers read it."""
     from xml.etree import ElementTree as xml
 
@@ -202,9 +203,9 @@ def _as_junit(source: str, proofs: list[Proof]) -> str:
 def _tape(options: argparse.Namespace, folder: Path) -> Any:
     if not (options.record or options.replay):
         return None
-    from ..core.sources.http.recording import Tape
+    from ..core.sources.http.recording import Recording
 
-    return Tape(folder / ANSWERS, "record" if options.record else "replay")
+    return Recording(folder / ANSWERS, "record" if options.record else "replay")
 
 
 def _made_up(name: str) -> str:
@@ -218,7 +219,7 @@ def _reveal(name: str) -> str:
     value = os.environ.get(f"REED_SECRET_{name.upper()}")
     if value is None:
         raise SecretMissing(
-            "opening the secret", name, found="it is not set", fix=f"set the environment variable REED_SECRET_{name.upper()}"
+            "decrypting the secret", name, found="it is not set", fix=f"set the environment variable REED_SECRET_{name.upper()}"
         )
     return value
 

@@ -1,4 +1,4 @@
-"""check, warehouses, tables, profile, rows, sql: the look into the warehouse that people take after every run."""
+"""check, warehouses, tables, profile, rows, sql: looking at a warehouse."""
 
 from __future__ import annotations
 
@@ -55,7 +55,7 @@ def sql(options: argparse.Namespace) -> int:
 
 
 def check(options: argparse.Namespace) -> int:
-    """1 where a step fails."""
+    """`reed check`; exits 1 if a step fails."""
     client = connect(options.url, options.token)
     is_source = any(source["name"] == options.name for source in client.sources.list())
     steps = client.sources.check(options.name) if is_source else client.warehouses.check(options.name)
@@ -63,7 +63,7 @@ def check(options: argparse.Namespace) -> int:
     if options.json:
         show.as_json(steps)
         return 1 if failed else 0
-    marks = {True: show.Coloured("ok", "green"), False: show.Coloured("FAILED", "red"), None: "not reached"}
+    marks = {True: show.ColouredCell("ok", "green"), False: show.ColouredCell("FAILED", "red"), None: "not reached"}
     show.table(["step", "result", "found"], [(s["step"], marks[s["ok"]], s["found"]) for s in steps], empty="", widest=100)
     for step in steps:
         if step["fix"]:

@@ -36,9 +36,9 @@ def apply(options: argparse.Namespace) -> int:
     return 0
 
 
-def _counted(done: list[wire.Applied]) -> str:
+def _counted(done: list[wire.ApplyResult]) -> str:
     counts = {change: sum(one["change"] == change for one in done) for change in ("new", "changed", "removed", "same")}
-    return ", ".join(f"{count} {change}" for change, count in counts.items() if count) or "nothing there"
+    return ", ".join(f"{count} {change}" for change, count in counts.items() if count) or "empty"
 
 
 def _diff(text: str) -> None:
@@ -75,7 +75,7 @@ def versions(options: argparse.Namespace) -> int:
             removed = ", removed" if one["removed"] else ""
             print(
                 show.heading(
-                    f"version {one['version']}{removed}, {show.local_time(one['applied_at'])} by {one['applied_by'] or 'nobody noted'}"
+                    f"version {one['version']}{removed}, {show.local_time(one['applied_at'])} by {one['applied_by'] or 'not recorded'}"
                 )
             )
             _diff(one["diff"])
@@ -94,7 +94,7 @@ def revert(options: argparse.Namespace) -> int:
     if options.json:
         return show.as_json(done)
     _diff(done["diff"])
-    print(f"{options.kind} {options.name} is as in version {options.version}, now version {done['version']}.")
+    print(f"{options.kind} {options.name} is as in version {options.version} again; this is version {done['version']}.")
     return 0
 
 

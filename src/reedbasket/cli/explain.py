@@ -10,7 +10,7 @@ from importlib.resources import files
 
 
 def codes() -> dict[str, str]:
-    """{code: what it means}, all that there are."""
+    """{code: what it means}."""
     import yaml
 
     groups = yaml.safe_load(files("reedbasket").joinpath("codes.yaml").read_text("utf-8"))

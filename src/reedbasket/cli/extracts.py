@@ -39,7 +39,7 @@ def list_all(options: argparse.Namespace) -> int:
     show.table(
         ["extract", "feed", "tables", "rows", "size", "written"],
         rows,
-        empty="No extracts are kept here.",
+        empty="No extracts yet.",
         right=["tables", "rows", "size"],
     )
     return 0
@@ -100,7 +100,7 @@ def _out(client: Client, extract: wire.Extract, table: str | None) -> int:
     if table is None and len(names) == 1:
         table = names[0]
     if table not in names:
-        print(f"reed: one table goes through a pipe: --table {' or '.join(names)}  [command.incomplete]", file=sys.stderr)
+        print(f"reed: a pipe carries only one table: --table {' or '.join(names)}  [command.incomplete]", file=sys.stderr)
         return 2
     with tempfile.TemporaryFile() as held:
         for part in client.extracts.file(
@@ -149,7 +149,7 @@ def _from_pipe(options: argparse.Namespace) -> Path:
     from ..core.extracts import MANIFEST, digest
 
     if not options.table:
-        raise SystemExit("reed: say what the table is to be called, with --table NAME  [command.incomplete]")
+        raise SystemExit("reed: name the table with --table NAME  [command.incomplete]")
     folder = Path(tempfile.mkdtemp(prefix="reed-extract-"))
     file, rows = folder / f"{options.table}.parquet", 0
     with pa.ipc.open_stream(sys.stdin.buffer) as stream, pq.ParquetWriter(file, stream.schema, compression="zstd") as out:

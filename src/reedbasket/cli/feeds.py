@@ -26,7 +26,7 @@ def list_all(options: argparse.Namespace) -> int:
                 feed["name"],
                 _state(feed),
                 show.outcome(last["outcome"]) if last else "never run",
-                show.Coloured(show.ago(feed["fresh_at"]) + ", late", "red") if feed["late"] else show.ago(feed["fresh_at"]),
+                show.ColouredCell(show.ago(feed["fresh_at"]) + ", late", "red") if feed["late"] else show.ago(feed["fresh_at"]),
                 _when(feed),
                 show.count(last["totals"]["read"]) if last else "",
                 show.count(feed["rejects"]),
@@ -60,7 +60,7 @@ def _when(feed: wire.Feed) -> str:
 
 
 def plan(options: argparse.Namespace) -> int:
-    """`reed plan`; exits 1 where a table cannot be read."""
+    """`reed plan`; exits 1 if a table cannot be read."""
     made = connect(options.url, options.token).feeds.plan(options.feed)
     if options.json:
         return show.as_json(made)
@@ -76,7 +76,7 @@ def plan(options: argparse.Namespace) -> int:
             continue
         _planned(table)
     if made["ignored"]:
-        print(f"\nOffered by the connector, not part of this feed: {', '.join(made['ignored'])}")
+        print(f"\nTables of the connector that are not part of this feed: {', '.join(made['ignored'])}")
     if options.full:
         import yaml
 
@@ -102,18 +102,18 @@ def _planned(table: wire.PlannedTable) -> None:
     if table["new_columns"]:
         print(show.wrapped([f"{c['name']} {c['type']}" for c in table["new_columns"]], "  + "))
     if table["exists"] and not table["new_columns"]:
-        print(f"  no new columns; {len(table['columns'])} are there")
+        print(f"  no new columns; {len(table['columns'])} exist")
     if table["only_nulls"]:
-        print(f"  only nulls so far, no column yet: {', '.join(table['only_nulls'])}")
+        print(f"  only nulls so far, so no column yet: {', '.join(table['only_nulls'])}")
     if table["unmatched"]:
-        print(f"  no record brings what the feed names: {', '.join(table['unmatched'])}")
+        print(f"  no record has what the feed names: {', '.join(table['unmatched'])}")
 
 
 def _cost_of(table: wire.PlannedTable) -> str:
-    if table["request"] == "none is due":
+    if table["request"] == "nothing is due":
         cost = ["nothing is due"]
     elif table["records"] is None:
-        cost = ["how many records, the source does not say"]
+        cost = ["the source does not say how many records"]
     else:
         cost = [show.plural(table["records"], "record")]
     if table["requests"]:
@@ -127,7 +127,7 @@ def _print_notes(table: wire.PlannedTable) -> None:
     for step in table["steps"]:
         print(f"  {step}")
     for loss in table["losses"]:
-        print(f"  cannot be kept: {loss}; run with --allow-loss to let it go")
+        print(f"  would be lost: {loss}; run with --allow-loss to accept that")
     for change in table["drift"]:
         print(f"  drift: {change['words']}")
     for warning in table["warnings"]:
@@ -152,7 +152,7 @@ def ledger(options: argparse.Namespace) -> int:
             line["table"],
             *(show.count(n) for n in (line["read"], line["inserted"], line["updated"], line["unchanged"], line["rejected"])),
             _others(line),
-            show.Coloured("yes", "green") if line["reconciles"] else show.Coloured("NO", "red"),
+            show.ColouredCell("yes", "green") if line["reconciles"] else show.ColouredCell("NO", "red"),
             _short(line["cursor_to"]),
             show.local_time(line["ended"])[5:],
             line["write"],
@@ -199,7 +199,7 @@ def drift(options: argparse.Namespace) -> int:
     show.table(
         ["when", "run", "warehouse", "from", "what", "change"],
         rows,
-        empty="No drift: the source came as expected, as far as it was loaded.",
+        empty="No drift: the source's structure is as expected.",
         right=["run"],
         widest=100,
     )
@@ -207,7 +207,7 @@ def drift(options: argparse.Namespace) -> int:
 
 
 def verify(options: argparse.Namespace) -> int:
-    """1 where something differs."""
+    """`reed verify`; exits 1 if something differs."""
     found = connect(options.url, options.token).feeds.verify(options.feed, table=options.table, deep=options.deep)
     if options.json:
         show.as_json(found)
@@ -216,9 +216,9 @@ def verify(options: argparse.Namespace) -> int:
     for table in found:
         counted = (table["only_source"], table["only_warehouse"], table["differing"])
         shown = ["—" if n is None else show.count(n) for n in counted]
-        verdict = show.Coloured("same", "green") if table["same"] else show.Coloured("DIFFERS", "red")
+        verdict = show.ColouredCell("same", "green") if table["same"] else show.ColouredCell("DIFFERS", "red")
         if table["error"]:
-            verdict = show.Coloured(f"not verified: {table['error']['code']}", "red")
+            verdict = show.ColouredCell(f"not verified: {table['error']['code']}", "red")
         rows.append((table["table"], show.count(table["source"]), show.count(table["warehouse"]), *shown, verdict))
     figures = ["source", "warehouse", "only source", "only warehouse", "differing"]
     show.table(["table", *figures, ""], rows, empty="No tables.", right=figures)
@@ -232,7 +232,7 @@ def verify(options: argparse.Namespace) -> int:
                 f"\n{table['table']}: {show.plural(table['rejected'], 'record')} of the source cannot be loaded; see `reed rejects`"
             )
         if table["lacking"]:
-            print(f"\n{table['table']}: columns that no run has brought yet: {', '.join(table['lacking'])}")
+            print(f"\n{table['table']}: columns that no run has loaded yet: {', '.join(table['lacking'])}")
         for sample in table["samples"]:
             print(f"\n{table['table']} {', '.join(map(str, sample['key']))}: {sample['what']}")
             show.table(
@@ -260,7 +260,7 @@ def rejects(options: argparse.Namespace) -> int:
     if not found:
         print("No rejects.")
     else:
-        print(f"\nMend the definition or the source, then `reed replay {options.feed}`.")
+        print(f"\nFix the definition or the source, then `reed replay {options.feed}`.")
     return 0
 
 

@@ -21,7 +21,7 @@ def list_all(options: argparse.Namespace) -> int:
         (
             f"{line['table']} in {line['warehouse']}" if several else line["table"],
             line["path"],
-            show.Coloured(line["state"], _STATES[line["state"]]) if line["state"] in _STATES else line["state"],
+            show.ColouredCell(line["state"], _STATES[line["state"]]) if line["state"] in _STATES else line["state"],
             show.count(line["rows"]),
             show.count(line["rejected"]) if line["rejected"] else "",
             show.count(line["size"]),
@@ -63,11 +63,11 @@ def _rewind_cursor(options: argparse.Namespace) -> int:
         return show.as_json(done)
     reads = "would read" if options.dry_run else "reads"
     print(
-        f"The next run of {options.feed} {reads} {done['table']} from {done['now'] or 'the beginning'} on; it stood at {done['was']}."
+        f"The next run of {options.feed} {reads} {done['table']} from {done['now'] or 'the beginning'} on; the cursor was {done['was']}."
     )
     if options.dry_run:
-        cost = [show.plural(done["records"], "record") if done["records"] is not None else "as many records as there are"]
+        cost = [show.plural(done["records"], "record") if done["records"] is not None else "all records"]
         cost += [show.plural(done["requests"], "request")] if done["requests"] is not None else []
         cost += [f"roughly {done['seconds']:g} s"] if done["seconds"] is not None else []
-        print(f"That is {', '.join(cost)}. Rows that are loaded already are recognised by their keys.")
+        print(f"That is {', '.join(cost)}. Rows that are already loaded are recognised by their keys.")
     return 0

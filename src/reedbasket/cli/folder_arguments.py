@@ -1,4 +1,4 @@
-"""connector and extract with their actions: commands about folders of their own."""
+"""The commands of connector and extract, which work on folders."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ def connectors_to(add: Callable[..., argparse.ArgumentParser]) -> None:
     made = add(
         "connector",
         connectors.new,
-        "make, try and check connectors; no service is needed",
+        "create, try and check connectors; no service is needed",
         "reed connector new lockers --python",
         local=True,
     )
@@ -33,12 +33,12 @@ def connectors_to(add: Callable[..., argparse.ArgumentParser]) -> None:
 
     attempt = actions.add_parser("try", help="run it into a scratch warehouse and show ten rows and a profile of each table")
     attempt.set_defaults(command=connectors.attempt)
-    check = actions.add_parser("check", help="test that it keeps what every connector promises")
+    check = actions.add_parser("check", help="check everything that a connector has to do right")
     check.set_defaults(command=connectors.check)
     for one in (attempt, check):
         one.add_argument("folder", help="the folder of its definitions, with one source")
         one.add_argument("tables", nargs="*", help="only these tables")
-        one.add_argument("--source", help="the source to use, where there are several")
+        one.add_argument("--source", help="the source to use, if there are several")
         how = one.add_mutually_exclusive_group()
         how.add_argument(
             "--record", action="store_true", help="record the API's responses in the folder's `answers`, with secrets masked"
@@ -78,7 +78,7 @@ def extracts_to(add: Callable[..., argparse.ArgumentParser]) -> None:
     load.set_defaults(command=extracts.load)
     load.add_argument("folder", help="the extract's folder, on the service's machine; - for an Arrow stream on standard input")
     load.add_argument("--into", required=True, metavar="WAREHOUSE")
-    load.add_argument("--prefix", default="", help="put before the names of its tables")
+    load.add_argument("--prefix", default="", help="prefix of its tables' names")
     load.add_argument("--table", help="with -: the table's name")
     load.add_argument("--key", nargs="*", default=[], help="with -: the key columns")
 

@@ -1,7 +1,7 @@
-"""`reed`: what it can do, and which exit code says what.
+"""`reed`: its commands and exit codes.
 
-0 done · 1 the run, or what was asked, failed · 2 the command was not written right · 3 no service answers, or it does not
-know us · 4 there is no such thing · 5 the definitions hold mistakes · 6 not in the present state · 130 stopped with Ctrl-C
+0 done · 1 the run, or the request, failed · 2 the command was not written correctly · 3 no service answers, or it does not accept the
+token · 4 there is no such thing · 5 the definitions have mistakes · 6 not possible in the present state · 130 stopped with Ctrl-C
 """
 
 from __future__ import annotations
@@ -20,7 +20,11 @@ Command = Callable[[argparse.Namespace], int]
 
 
 def main(given: Sequence[str] | None = None) -> int:
-    """Run a command: its exit code. given: in place of the process's own arguments."""
+    """Execute a command, and return its exit code.
+
+    Args:
+        given: used instead of the process's own arguments.
+    """
     for name in ("stdout", "stderr"):
         if getattr(sys, name).isatty():
             setattr(sys, name, Terminal(getattr(sys, name)))

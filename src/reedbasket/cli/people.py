@@ -54,7 +54,7 @@ def user(options: argparse.Namespace) -> int:
     """`reed user`: add, change, remove."""
     client = connect(options.url, options.token)
     if not options.name or (options.action == "add" and not options.role):
-        print("reed: user add wants a name and --role  [command.incomplete]", file=sys.stderr)
+        print("reed: user add needs a name and --role  [command.incomplete]", file=sys.stderr)
         return 2
     if options.action == "remove":
         client.users.remove(options.name)
@@ -77,7 +77,7 @@ def _password(name: str) -> str:
     if sys.stdin.isatty():
         import getpass
 
-        return getpass.getpass(f"password of {name}, ten characters at least: ")
+        return getpass.getpass(f"password of {name}, at least ten characters: ")
     return sys.stdin.read().rstrip("\n")
 
 
@@ -132,7 +132,7 @@ def audit(options: argparse.Namespace) -> int:
         (
             show.local_time(a["at"]),
             a["who"],
-            a["what"] if a["status"] < 400 else show.Coloured(f"{a['what']}: refused", "red"),
+            a["what"] if a["status"] < 400 else show.ColouredCell(f"{a['what']}: refused", "red"),
             a["on"],
             a["details"],
         )

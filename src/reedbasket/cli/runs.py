@@ -26,7 +26,7 @@ WRITTEN = ("inserted", "updated", "deleted")
 
 
 def run(options: argparse.Namespace) -> int:
-    """`reed run`: ask for a run, and follow it where `--wait` says so."""
+    """`reed run`: start a run, and follow it with `--wait`."""
     client = connect(options.url, options.token)
     sets = dict(_set(text) for text in options.set)
     asked = client.feeds.run(
@@ -70,7 +70,7 @@ def replay(options: argparse.Namespace) -> int:
 
 
 def watch(options: argparse.Namespace) -> int:
-    """`reed watch`: the run that is given, or the latest."""
+    """`reed watch`: the given run, or the latest."""
     client = connect(options.url, options.token)
     number = options.run
     if number is None:
@@ -117,7 +117,7 @@ def _remark(run: wire.Run) -> str:
     if run["not_before"] and run["outcome"] == "queued":
         words.append(f"attempt {run['attempt']} {show.soon(run['not_before'])}")
     elif run["resumes"]:
-        words.append(f"attempt {run['attempt']}" if run["attempt"] > 1 else f"takes up run {run['resumes']}")
+        words.append(f"attempt {run['attempt']}" if run["attempt"] > 1 else f"continues run {run['resumes']}")
     if run["window"]:
         words.append(f"{run['window'][0].removesuffix('Z')} … {run['window'][1].removesuffix('Z')}")
     if run["sets"]:
@@ -259,7 +259,7 @@ def _words(table: wire.TableProgress, among: Sequence[wire.TableProgress]) -> st
 
 
 def ended(run: wire.Run, as_json: bool) -> int:
-    """Say how a run ended: the exit code."""
+    """Print how a run ended, and return the exit code."""
     if as_json:
         show.as_json(run)
         return _code(run)
@@ -275,7 +275,7 @@ def ended(run: wire.Run, as_json: bool) -> int:
         if table["phase"] in ("failed", "skipped") or table["read"]:
             print("  " + _words(table, run["tables"]))
     if run["outcome"] == "interrupted":
-        print("  Its worker was cut; a new run goes on from the last committed cursor: `reed watch`.")
+        print("  Its worker was interrupted; a new run continues from the last committed cursor: `reed watch`.")
     if run["error"]:
         error = run["error"]
         print(f"  {error['doing']} {error['on']}: {error['found']}. {error['fix']}  [{error['code']}]", file=sys.stderr)
@@ -283,7 +283,7 @@ def ended(run: wire.Run, as_json: bool) -> int:
 
 
 def written(counts: wire.TableProgress | wire.Totals) -> str:
-    """What became of the records, in words: the counts that are not 0."""
+    """What happened to the records, in words: the counts that are not 0."""
     named = {name: counts[name] for name in (*WRITTEN, "unchanged")}  # type: ignore[literal-required]
     return ", ".join(f"{show.count(count)} {name}" for name, count in named.items() if count) or "nothing written"
 

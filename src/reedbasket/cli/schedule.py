@@ -22,7 +22,7 @@ def pause(options: argparse.Namespace) -> int:
     client = connect(options.url, options.token)
     for feed in options.feed:
         client.feeds.pause(feed)
-        print(f"Paused {feed}: it runs only when somebody asks. Go on with `reed resume {feed}`.")
+        print(f"Paused {feed}: it runs only when somebody starts it. Resume it with `reed resume {feed}`.")
     return 0
 
 
@@ -43,7 +43,7 @@ def list_all(options: argparse.Namespace) -> int:
     rows = [
         (
             one["feed"],
-            show.Coloured("paused", "yellow") if one["schedule"]["paused"] else one["activity"],
+            show.ColouredCell("paused", "yellow") if one["schedule"]["paused"] else one["activity"],
             _rule(one["schedule"]["rule"] or {}),
             show.soon(one["schedule"]["next_due"]),
             "".join(_MARKS[window["state"]] for window in one["latest"]),
@@ -79,7 +79,7 @@ def windows(options: argparse.Namespace) -> int:
         (
             show.cell(w["begins"]),
             show.cell(w["ends"]),
-            show.Coloured(w["state"], _STATE_COLOURS[w["state"]]),
+            show.ColouredCell(w["state"], _STATE_COLOURS[w["state"]]),
             w["run"] or "",
             f"backfill {w['backfill']}" if w["backfill"] else "",
         )
@@ -88,7 +88,7 @@ def windows(options: argparse.Namespace) -> int:
     show.table(
         ["from", "until", "state", "run", "of"],
         rows,
-        empty="No windows: its schedule has none, or none is due yet.",
+        empty="No windows: its schedule has none, or none are due yet.",
         right=["run"],
     )
     return 0
@@ -157,7 +157,7 @@ def backfills(options: argparse.Namespace) -> int:
     show.table(
         ["backfill", "feed", "state", "done", "failed", "from", "until", "length", "asked for", "by"],
         rows,
-        empty="No backfills; ask for one with `reed backfill FEED --from DAY --until DAY --length 1d`.",
+        empty="No backfills; start one with `reed backfill FEED --from DAY --until DAY --length 1d`.",
         right=["backfill", "failed"],
     )
     return 0
@@ -179,7 +179,7 @@ def notifications(options: argparse.Namespace) -> int:
             n["event"],
             n["feed"],
             n["run"] or "",
-            show.Coloured(n["state"], colours[n["state"]]),
+            show.ColouredCell(n["state"], colours[n["state"]]),
             n["goes_to"],
             n["problem"],
         )

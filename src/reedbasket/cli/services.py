@@ -25,7 +25,7 @@ def serve(options: argparse.Namespace) -> int:
     for step in service.upgraded:
         print(f"Upgraded the data folder: {step}")
     for run in service.taken_up:
-        print(f"Run {run} was interrupted; taken up from its last committed cursor")
+        print(f"Run {run} was interrupted; continued from its last committed cursor")
     print(f"Reed Basket at {service.url}, data in {service.settings.data}")
     print(f"Console (this link signs in once): {service.sign_in_url()}", flush=True)
     service.serve()
@@ -39,7 +39,7 @@ def backup(options: argparse.Namespace) -> int:
 
     folder = Path(options.data) if options.data else default_data_folder()
     names = copies.write(folder, Path(options.file), with_key=not options.without_key)
-    print(f"Wrote {options.file}: {', '.join(names)}. Warehouse files are not in it.")
+    print(f"Wrote {options.file}: {', '.join(names)}. Warehouse files are not included.")
     return 0
 
 
@@ -71,7 +71,7 @@ def demo(options: argparse.Namespace) -> int:
 
 
 def happen(options: argparse.Namespace) -> int:
-    """`reed demo event`: something that the demo's stand-ins do, wherever the demo's data is (`--data`, REED_DATA)."""
+    """`reed demo event`: make the demo's stand-ins do something, wherever the demo's data is (`--data`, REED_DATA)."""
     import json
     import os
 
@@ -92,7 +92,7 @@ def happen(options: argparse.Namespace) -> int:
             return 0
         place = next((url for name, url in urls.items() if options.thing in known[name]), None)
         if place is None:
-            print(f"nothing like that happens; there are {', '.join(t for things in known.values() for t in things)}")
+            print(f"there is no such event; there are {', '.join(t for things in known.values() for t in things)}")
             return 4
         answer = urllib3.request("POST", f"{place}/happen/{options.thing}", retries=False)
     except urllib3.exceptions.HTTPError as error:
@@ -106,5 +106,5 @@ def sign_in(options: argparse.Namespace) -> int:
     made = connect(options.url, options.token).sign_in_code()
     if options.json:
         return show.as_json(made)
-    print(f"Good once, within the hour: {made['url']}")
+    print(f"Works once, within an hour: {made['url']}")
     return 0

@@ -1,4 +1,4 @@
-"""How things look in a terminal: tables that fit it, numbers, times; and JSON for programs."""
+"""Output in a terminal: tables that fit it, numbers, times; and JSON for programs."""
 
 from __future__ import annotations
 
@@ -31,36 +31,36 @@ OUTCOME_COLOURS = {
 
 
 @dataclass(frozen=True)
-class Coloured:
-    """A cell with a colour, where there is a terminal to show it."""
+class ColouredCell:
+    """A cell with a colour, if there is a terminal to show it."""
 
     text: str
     colour: str
 
 
 def as_json(value: Any) -> int:
-    """Print a value as JSON: the exit code 0."""
+    """Print a value as JSON, and return the exit code 0."""
     print(json.dumps(value, indent=2, ensure_ascii=False))
     return 0
 
 
 def coloured(text: str, colour: str) -> str:
-    """A text in a colour, where a person looks at it."""
+    """A text in a colour, if a person is looking."""
     return f"\033[{_COLOURS[colour]}m{text}\033[0m" if colour and is_live() else text
 
 
 def heading(text: str) -> str:
-    """A text in bold, where a person looks at it."""
+    """A text in bold, if a person is looking."""
     return f"\033[1m{text}\033[0m" if is_live() else text
 
 
 def is_live() -> bool:
-    """Whether a person looks at it, on a terminal that knows colours."""
+    """Whether a person is looking, at a terminal with colours."""
     return sys.stdout.isatty() and os.environ.get("TERM") != "dumb"
 
 
 def width() -> int:
-    """Of the terminal, in characters."""
+    """The width of the terminal, in characters."""
     return shutil.get_terminal_size().columns if sys.stdout.isatty() or "COLUMNS" in os.environ else _PIPED_WIDTH
 
 
@@ -73,15 +73,20 @@ def table(
     widest: int = _WIDEST_CELL,
     indent: str = "",
 ) -> None:
-    """widest: where a cell is cut. A table that fits the terminal, or a sentence where there is nothing. right: the columns of figures.
+    """Print a table that fits the terminal, or a sentence if there are no rows.
 
-    Columns are shown whole or not at all: those that do not fit are named below, never squeezed to a letter.
+    Columns are shown as a whole or not at all: those that do not fit are named below the table.
+
+    Args:
+        empty: the sentence.
+        right: columns of figures.
+        widest: the number of characters at which a cell is cut.
     """
     if not rows:
         if empty:
             print(empty)
         return
-    cells = [[_cut(c.text if isinstance(c, Coloured) else cell(c), widest) for c in row] for row in rows]
+    cells = [[_cut(c.text if isinstance(c, ColouredCell) else cell(c), widest) for c in row] for row in rows]
     widths = [max(_cells(name), *(_cells(row[i]) for row in cells)) for i, name in enumerate(columns)]
     shown, used = 0, len(indent)
     for size in widths:
@@ -97,12 +102,15 @@ def table(
         for i, text in enumerate(texts[:shown]):
             padded = _pad(text, widths[i], columns[i] in right)
             item = row[i]
-            if live and isinstance(item, Coloured) and item.colour:
+            if live and isinstance(item, ColouredCell) and item.colour:
                 padded = f"\033[{_COLOURS[item.colour]}m{padded}\033[0m"
             line.append(padded)
         print(indent + _GAP.join(line).rstrip())
     if shown < len(columns):
-        print(f"… {plural(len(columns) - shown, 'more column')} beyond this width: {', '.join(columns[shown:])}")
+        left = columns[shown:]
+        print(
+            f"… {plural(len(left), 'more column')} {'does' if len(left) == 1 else 'do'} not fit this width: {', '.join(left)}"
+        )
 
 
 def _cut(text: str, widest: int) -> str:
@@ -120,7 +128,7 @@ def _pad(text: str, size: int, right: bool) -> str:
 
 
 def wrapped(items: Sequence[str], first: str) -> str:
-    """Items in as few lines as fit, none broken; `first` begins the first line, spaces as wide the others."""
+    """Items on as few lines as possible, none broken; `first` begins the first line, and spaces of the same width the others."""
     # A space inside an item holds, so that a name and its type stay together.
     text = ", ".join(item.replace(" ", "\u00a0") for item in items)
     filled = textwrap.fill(
@@ -130,7 +138,7 @@ def wrapped(items: Sequence[str], first: str) -> str:
 
 
 def cell(value: Any) -> str:
-    """A value in one line: null is shown as ·, so that it differs from empty text."""
+    """A value on one line. Null is shown as ·, to distinguish it from empty text."""
     if value is None:
         return "·"
     if isinstance(value, bool):
@@ -139,9 +147,9 @@ def cell(value: Any) -> str:
     return text.replace("\n", "⏎") if "\n" in text else text
 
 
-def outcome(text: str) -> Coloured:
+def outcome(text: str) -> ColouredCell:
     """How a run ended, in its colour."""
-    return Coloured(text, OUTCOME_COLOURS.get(text, ""))
+    return ColouredCell(text, OUTCOME_COLOURS.get(text, ""))
 
 
 def count(number: int) -> str:
@@ -189,7 +197,7 @@ def soon(text: str | None) -> str:
 
 
 def seconds_between(start: str | None, end: str | None) -> str:
-    """How long it took, or takes by now."""
+    """How long it took, or has taken so far."""
     if start is None:
         return ""
     until = datetime.fromisoformat(end) if end else datetime.now(UTC)
@@ -197,5 +205,5 @@ def seconds_between(start: str | None, end: str | None) -> str:
 
 
 def local_time(text: str | None) -> str:
-    """In this machine's zone, to the second."""
+    """A time in this machine's zone, to the second."""
     return datetime.fromisoformat(text).astimezone().strftime("%Y-%m-%d %H:%M:%S") if text else ""

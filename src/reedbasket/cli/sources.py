@@ -1,4 +1,4 @@
-"""sources, survey, preview, requests: looking at where records come from, and at what was asked."""
+"""sources, survey, preview, requests: looking at sources, and at what was requested."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ def list_all(options: argparse.Namespace) -> int:
         return show.as_json(found)
     rows = []
     for source in found:
-        state = "rests until " + show.local_time(source["rests_until"])[11:] if source["rests_until"] else ""
+        state = "cooling down until " + show.local_time(source["rests_until"])[11:] if source["rests_until"] else ""
         state = state or ("somebody has to sign in" if source["person"] and not source["signed_in"] else "")
         state = state or "; ".join(_ahead(lag) for lag in source["lags"])
         feeds = ", ".join(source["feeds"])
@@ -61,7 +61,7 @@ def pace(source: wire.Source) -> str:
 
 
 def survey(options: argparse.Namespace) -> int:
-    """1 where a table could not be read."""
+    """`reed survey`; exits 1 if a table could not be read."""
     client = connect(options.url, options.token)
     database = client.sources.get(options.source)["database"]
     found = client.sources.survey(options.source, match=options.tables, exclude=options.exclude)
@@ -84,7 +84,7 @@ def _catalog(found: list[wire.SurveyedTable]) -> None:
     rows = [
         (
             table["table"],
-            table["what"] if table["readable"] else show.Coloured("may not be read", "red"),
+            table["what"] if table["readable"] else show.ColouredCell("may not be read", "red"),
             show.count(table["total"]) if table["total"] is not None else "",
             len(table["columns"]),
             ", ".join(table["key"]),
@@ -100,7 +100,7 @@ def _catalog(found: list[wire.SurveyedTable]) -> None:
         right=["rows about", "columns"],
     )
     if found:
-        print(f"{show.plural(len(found), 'table')}; name one to see its columns, and what each way to find changes misses")
+        print(f"{show.plural(len(found), 'table')}; name one to see its columns, and what each way of finding changes misses")
 
 
 def _described(table: wire.SurveyedTable) -> None:
@@ -119,7 +119,7 @@ def _described(table: wire.SurveyedTable) -> None:
                 c["type"] or "by its values",
                 "" if c["nullable"] else "never",
                 roles.get(c["name"]) or ("cursor" if c["name"] in table["cursors"] else ""),
-                "begins one" if c["name"] in table["indexed"] else "",
+                "first column" if c["name"] in table["indexed"] else "",
             )
             for c in table["columns"]
         ],
@@ -174,7 +174,7 @@ def _of_files(table: wire.SurveyedTable) -> None:
         print(f"  {table['what']}")
     else:
         print(f"  {show.plural(table['records'], 'record')} read, by {table['request']}")
-        print(f"  key could be {' or '.join(table['keys'][:3])}" if table["keys"] else "  no column could be a key by itself")
+        print(f"  key could be {' or '.join(table['keys'][:3])}" if table["keys"] else "  no single column could be a key")
         _columns(table)
     for method in table["methods"]:
         print(f"  changes by {method['by']:<11} misses {method['misses']}")
@@ -238,7 +238,7 @@ def _exchange(exchange: wire.Exchange) -> None:
         print(f"< {name}: {value}")
     print(f"<\n{_body(exchange['answer_body'], '< ')}")
     if exchange["cut"]:
-        print("< … longer than what is shown")
+        print("< … longer than shown")
     print()
 
 
@@ -283,7 +283,7 @@ def requests(options: argparse.Namespace) -> int:
             line["at"][11:23],
             line["table"],
             line["method"],
-            show.Coloured(_status(line), "red" if line["problem"] else ""),
+            show.ColouredCell(_status(line), "red" if line["problem"] else ""),
             show.size(line["bytes"]),
             f"{line['seconds'] * 1000:.0f} ms",
             f"{line['waited_seconds']:.2f} s" if line["waited_seconds"] >= 0.005 else "",
@@ -295,12 +295,12 @@ def requests(options: argparse.Namespace) -> int:
     show.table(
         ["no", "at", "table", "method", "status", "bytes", "took", "waited", "attempt", "url"],
         rows,
-        empty="No requests kept: the run made none, or their days are over.",
+        empty="No requests: the run made none, or they were deleted after some days.",
         right=["no", "bytes", "took", "waited"],
         widest=110,
     )
     if any(line["kept"] for line in found):
-        print(f"+ what went over the wire was kept: reed requests {options.run} --show NO")
+        print(f"+ the exchange was recorded: reed requests {options.run} --show NO")
     if len(found) == options.limit:
         print(f"… the first {options.limit}; --limit shows more, --to-file writes all")
     return 0

@@ -1,4 +1,4 @@
-"""What is written to a terminal is text: sources, file names and people elsewhere do not get to steer it."""
+"""Whatever is written to a terminal is text: sources, file names and other people cannot control it."""
 
 from __future__ import annotations
 
@@ -10,28 +10,28 @@ _STEERING = re.compile("\x1b\\[(?:[01]|3[1-6])m|[\x00-\x08\x0b-\x1f\x7f-\x9f\u20
 
 
 def as_text(text: str) -> str:
-    """The same without what would steer a terminal."""
+    """The text without control characters."""
     return _STEERING.sub(lambda found: found[0] if len(found[0]) > 1 else "\ufffd", text)
 
 
 def beneath(stream: TextIO) -> TextIO:
-    """For what draws, and sees itself that the texts in it are texts."""
+    """The underlying stream, for code that draws and takes care itself that texts are only texts."""
     found: TextIO = getattr(stream, "beneath", stream)
     return found
 
 
 class Terminal:
-    """A stream whose writes hold no control characters but our own."""
+    """A stream that writes no control characters except our own."""
 
     def __init__(self, stream: TextIO) -> None:
         self.beneath = stream
 
     def write(self, text: str) -> int:
-        """As a file's, without control characters of others."""
+        """Like a file's, without control characters of others."""
         return self.beneath.write(as_text(text))
 
     def writelines(self, lines: Any) -> None:
-        """As a file's, without control characters of others."""
+        """Like a file's, without control characters of others."""
         for line in lines:
             self.write(line)
 

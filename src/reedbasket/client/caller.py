@@ -1,5 +1,6 @@
-"""Calls over HTTP, with the standard library's http.client: importing a larger library would take longer than a
-whole `reed run` that finds nothing new (urllib3 100 ms, httpx 200 ms, http.client 30 ms)."""
+"""Calls over HTTP, with the standard library's http.client: importing a larger library would take longer than a whole `reed run` that
+finds nothing new (urllib3 100 ms, httpx 200 ms, http.client 30 ms).
+"""
 
 from __future__ import annotations
 
@@ -24,10 +25,14 @@ _Failures = (OSError, http.client.HTTPException)
 
 
 class Caller:
-    """Who calls one service, with one token. Threads may share it."""
+    """Calls one service, with one token. Thread-safe."""
 
     def __init__(self, url: str, token: str, timeout: float = QUIET_SECONDS) -> None:
-        """timeout: seconds for connecting and for every read."""
+        """Prepare; nothing is sent yet.
+
+        Args:
+            timeout: seconds for connecting and for every read.
+        """
         self.url = url.rstrip("/")
         self._address = urlsplit(self.url)
         self._headers = {"authorization": f"Bearer {token}", "accept": "application/json"}
@@ -45,7 +50,11 @@ class Caller:
     def call(
         self, method: str, path: str, *, query: Mapping[str, Any] | None = None, body: Any = None, patient: bool = False
     ) -> Any:
-        """patient: the answer may take as long as reading a whole source."""
+        """The answer of one call.
+
+        Args:
+            patient: the answer may take as long as reading a whole source.
+        """
         seconds = _PATIENT_SECONDS if patient else self._timeout
         connection, answer = self._send(method, path, query=query, body=body, seconds=seconds)
         try:
@@ -57,7 +66,7 @@ class Caller:
         return json.loads(text) if text else None
 
     def parts(self, path: str) -> Iterator[bytes]:
-        """A file, a part at a time."""
+        """A file, one part at a time."""
         connection, answer = self._send("GET", path)
         try:
             while part := answer.read(_PART_BYTES):
@@ -68,7 +77,7 @@ class Caller:
             connection.close()
 
     def events(self, path: str, query: Mapping[str, Any]) -> Iterator[tuple[str, Any]]:
-        """Server-sent events: (name, data), as they come."""
+        """Server-sent events, as they arrive: (name, data)."""
         connection, answer = self._send("GET", path, query=query)
         name, data = "", ""
         try:
@@ -150,5 +159,7 @@ class Caller:
 
     def _unreachable(self, error: Exception) -> ServiceUnreachable:
         if isinstance(error, TimeoutError):
-            return ServiceUnreachable(f"the service at {self.url} did not answer in time; see whether it is busy, or try again")
+            return ServiceUnreachable(
+                f"the service at {self.url} did not answer in time; check whether it is busy, or try again"
+            )
         return ServiceUnreachable(f"no service answers at {self.url}; start one with `reed serve` or `reed demo`")

@@ -20,14 +20,18 @@ if TYPE_CHECKING:
 
 
 class Settings(Resource):
-    """What the service was started with, and what of it can be changed while it runs."""
+    """The settings of the service, some of which can be changed while it runs."""
 
     def list(self) -> Listed[wire.Setting]:
         """All of them."""
         return self._call("GET", "/api/v1/settings")
 
     def change(self, name: str, value: int | None) -> Listed[wire.Setting]:
-        """Change one. value: None for what the service was started with."""
+        """Change one.
+
+        Args:
+            value: None for what the service was started with.
+        """
         return self._call("PUT", f"/api/v1/settings/{part(name)}", body={"value": value})
 
 
@@ -52,7 +56,8 @@ class Client:
     """
 
     def __init__(self, url: str, token: str, *, timeout: float = QUIET_SECONDS) -> None:
-        """
+        """Prepare; nothing is sent yet.
+
         Args:
             url: of the service, `http://127.0.0.1:8640`.
             token: as `reed token add` prints it.
@@ -100,7 +105,7 @@ class Client:
         return self._caller.call("POST", "/api/v1/sign-in-codes")
 
     def activity(self, hours: int = 24) -> wire.Activity:
-        """What came in during the last hours, 168 at most."""
+        """What was loaded during the last hours, at most 168."""
         return self._caller.call("GET", f"/api/v1/activity?hours={hours}")
 
     def changes(self) -> Iterator[tuple[str, Any]]:
@@ -108,15 +113,19 @@ class Client:
         yield from self._caller.events("/api/v1/events", {})
 
     def audit(self, *, before: int | None = None, limit: int = 100) -> Listed[wire.AuditLine]:
-        """Who changed what, the latest first. before: only lines with a smaller number."""
+        """The audit log, the latest first.
+
+        Args:
+            before: only lines with a smaller number.
+        """
         return self._caller.call("GET", "/api/v1/audit", query={"before": before, "limit": limit})
 
     def all_audit(self) -> Iterator[wire.AuditLine]:
-        """Who changed what: all lines, the latest first."""
+        """All lines of the audit log, the latest first."""
         return pages(lambda at: self.audit(before=at, limit=PAGE), lambda line: line["id"])
 
     def forms(self) -> Listed[wire.Form]:
-        """What has to be said of each kind of source."""
+        """The fields of each kind of source."""
         return self._caller.call("GET", "/api/v1/forms")
 
     def schema(self) -> dict[str, Any]:

@@ -12,7 +12,7 @@ if TYPE_CHECKING:
 
 
 class Definitions(Resource):
-    """Connectors, sources, warehouses and feeds that are in force."""
+    """The connectors, sources, warehouses and feeds in force."""
 
     def apply(
         self,
@@ -21,17 +21,17 @@ class Definitions(Resource):
         dry_run: bool = False,
         prune: bool = False,
         settings: Mapping[str, str] | None = None,
-    ) -> Listed[wire.Applied]:
-        """Apply a basket. With a mistake in it nothing is applied.
+    ) -> Listed[wire.ApplyResult]:
+        """Apply a basket. If there is a mistake in it, nothing is applied.
 
         Args:
-            files: {file name: YAML text, or Python that a connector names}.
-            dry_run: say what would change, and change nothing.
-            prune: remove the definitions that the basket does not hold.
+            files: {file name: YAML text, or the Python that a connector names}.
+            dry_run: only say what would change.
+            prune: remove definitions that the basket does not contain.
             settings: files that say what is different in this environment.
 
         Returns:
-            What became of each definition, with its difference.
+            What happened to each definition, with its difference.
 
         Raises:
             ServiceProblem: `definition.mistakes`; its details are the list of them.
@@ -40,23 +40,27 @@ class Definitions(Resource):
         return self._call("POST", "/api/v1/basket", body=body)
 
     def export(self) -> dict[str, str]:
-        """{file: text} of all that is in force, as it was written."""
+        """{file: text} of everything in force, as it was written."""
         return self._call("GET", "/api/v1/basket")
 
     def list(self) -> Listed[wire.Definition]:
-        """All that are in force."""
+        """All definitions in force."""
         return self._call("GET", "/api/v1/definitions")
 
     def get(self, kind: str, name: str) -> wire.Definition:
-        """One of them. kind: connector, source, warehouse or feed."""
+        """One definition.
+
+        Args:
+            kind: connector, source, warehouse or feed.
+        """
         return self._call("GET", f"/api/v1/definitions/{part(kind)}/{part(name)}")
 
     def versions(self, kind: str, name: str) -> Listed[wire.Version]:
-        """Every version of one, the latest first, each with its difference to the one before."""
+        """Every version of a definition, the latest first, each with its difference from the one before."""
         return self._call("GET", f"/api/v1/definitions/{part(kind)}/{part(name)}/versions")
 
-    def revert(self, kind: str, name: str, version: int) -> wire.Applied:
-        """Put an earlier version in force again."""
+    def revert(self, kind: str, name: str, version: int) -> wire.ApplyResult:
+        """Apply an earlier version again."""
         return self._call("POST", f"/api/v1/definitions/{part(kind)}/{part(name)}/revert", body={"version": version})
 
 
@@ -68,11 +72,11 @@ class Secrets(Resource):
         return self._call("GET", "/api/v1/secrets")
 
     def set(self, name: str, value: str) -> None:
-        """Store a secret, or another value of it."""
+        """Store a secret, or a new value for it."""
         self._call("PUT", f"/api/v1/secrets/{part(name)}", body={"value": value})
 
     def remove(self, name: str) -> None:
-        """Forget a secret."""
+        """Remove a secret."""
         self._call("DELETE", f"/api/v1/secrets/{part(name)}")
 
     def rotate(self) -> wire.Counted:

@@ -1,4 +1,4 @@
-"""What a call can end with."""
+"""The errors of a call."""
 
 from __future__ import annotations
 
@@ -17,4 +17,4 @@ class ServiceProblem(Exception):
 
 
 class ServiceUnreachable(Exception):
-    """Nothing answers at the address, or nobody knows the address."""
+    """Nothing answers at the address, or the address is not known."""

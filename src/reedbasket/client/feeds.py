@@ -1,4 +1,4 @@
-"""Feeds: what they do, did and would do; their schedules."""
+"""Feeds: their state, their results and plans, and their schedules."""
 
 from __future__ import annotations
 
@@ -42,12 +42,12 @@ class Feeds(Resource):
         """Start a run of a feed.
 
         Args:
-            wait_seconds: answer when it has ended, or after so long, 55 at most.
-            allow_loss: let go what a change of the definition cannot keep; `plan` names it.
-            replay: load the feed's rejects again in place of asking the source.
-            sets: values in place of the variant's and of settings, for this run alone.
-            bodies: keep what goes over the wire.
-            extract: write all its records to files in place of the warehouse; see `extracts`.
+            wait_seconds: wait this long for its end, at most 55.
+            allow_loss: drop what a changed definition cannot keep; `plan` names it.
+            replay: load the feed's rejects again instead of reading the source.
+            sets: overrides values of the variant and settings, for this run only.
+            bodies: record what requests send and receive.
+            extract: write all its records to files instead of the warehouse; see `extracts`.
 
         Returns:
             The run; `run.wait()` waits for its end.
@@ -66,7 +66,11 @@ class Feeds(Resource):
         return self._call("POST", f"/api/v1/feeds/{part(feed)}/plan")
 
     def verify(self, feed: str, *, table: str | None = None, deep: bool = False) -> Listed[wire.VerifiedTable]:
-        """Compare the warehouse with the source, which is read from the beginning. deep: value by value."""
+        """Compare the warehouse with the source, which is read from the beginning.
+
+        Args:
+            deep: compare values, not only keys.
+        """
         return self._call("POST", f"/api/v1/feeds/{part(feed)}/verify", body={"table": table, "deep": deep}, patient=True)
 
     def ledger(self, feed: str, *, limit: int = 200) -> Listed[wire.LedgerLine]:
@@ -74,7 +78,11 @@ class Feeds(Resource):
         return self._call("GET", f"/api/v1/feeds/{part(feed)}/ledger", query={"limit": limit})
 
     def rejects(self, feed: str, *, before: int | None = None, limit: int = 200) -> Listed[wire.Reject]:
-        """Records that could not be loaded, the latest first. before: only those with a smaller number."""
+        """Records that could not be loaded, the latest first.
+
+        Args:
+            before: only those with a smaller number.
+        """
         return self._call("GET", f"/api/v1/feeds/{part(feed)}/rejects", query={"before": before, "limit": limit})
 
     def all_rejects(self, feed: str) -> Iterator[wire.Reject]:
@@ -82,28 +90,36 @@ class Feeds(Resource):
         return pages(lambda at: self.rejects(feed, before=at, limit=PAGE), lambda reject: reject["id"])
 
     def drift(self, feed: str, *, limit: int = 200) -> Listed[wire.Drift]:
-        """How its source's structure differed from the expected one, the latest first."""
+        """Changes of its source's structure, the latest first."""
         return self._call("GET", f"/api/v1/feeds/{part(feed)}/drift", query={"limit": limit})
 
     def files(
         self, feed: str, *, table: str | None = None, state: str | None = None, match: str | None = None, limit: int = 100
     ) -> Listed[wire.FileLine]:
-        """Files of its tables, the latest first. match: a pattern of paths."""
+        """Files of its tables, the latest first.
+
+        Args:
+            match: a pattern of paths.
+        """
         path = f"/api/v1/feeds/{part(feed)}/files"
         return self._call("GET", path, query={"table": table, "state": state, "match": match, "limit": limit})
 
-    def rewind(self, feed: str, table: str, *, to: str | None = None, dry_run: bool = False) -> wire.Rewound:
+    def rewind(self, feed: str, table: str, *, to: str | None = None, dry_run: bool = False) -> wire.RewoundCursor:
         """Have the next run read a table again.
 
         Args:
             to: an earlier value of its cursor; the beginning by default.
-            dry_run: say what that would cost, and change nothing.
+            dry_run: only say what that would mean.
         """
         path = f"/api/v1/feeds/{part(feed)}/rewind-cursor"
         return self._call("POST", path, body={"table": table, "to": to, "dry_run": dry_run})
 
-    def rewind_files(self, feed: str, table: str, files: Sequence[str]) -> wire.Again:
-        """Have the next run load files again: paths, or patterns of them."""
+    def rewind_files(self, feed: str, table: str, files: Sequence[str]) -> wire.RequeuedFiles:
+        """Have the next run load files again.
+
+        Args:
+            files: paths, or patterns of paths.
+        """
         return self._call("POST", f"/api/v1/feeds/{part(feed)}/rewind", body={"table": table, "files": list(files)})
 
     def pause(self, feed: str) -> wire.Feed:
@@ -115,13 +131,21 @@ class Feeds(Resource):
         return self._call("POST", f"/api/v1/feeds/{part(feed)}/resume")
 
     def schedules(self, *, each: int = 40) -> Listed[wire.ScheduledFeed]:
-        """Feeds with a schedule. each: how many of their latest windows."""
+        """Feeds with a schedule.
+
+        Args:
+            each: how many of their latest windows.
+        """
         return self._call("GET", "/api/v1/schedules", query={"each": each})
 
     def windows(
         self, feed: str, *, state: str | None = None, backfill: int | None = None, limit: int = 200
     ) -> Listed[wire.DueWindow]:
-        """Its windows, the latest first. backfill: those of that one; 0 for those of its schedule."""
+        """Its windows, the latest first.
+
+        Args:
+            backfill: those of that one; 0 for those of its schedule.
+        """
         return self._call(
             "GET", f"/api/v1/feeds/{part(feed)}/windows", query={"state": state, "backfill": backfill, "limit": limit}
         )
@@ -166,7 +190,11 @@ class Notifications(Resource):
     """What was sent to whom."""
 
     def list(self, *, state: str | None = None, limit: int = 100) -> Listed[wire.Notification]:
-        """The latest first. state: waiting, sent or undeliverable."""
+        """The latest first.
+
+        Args:
+            state: waiting, sent or undeliverable.
+        """
         return self._call("GET", "/api/v1/notifications", query={"state": state, "limit": limit})
 
     def retry(self) -> wire.Counted:

@@ -1,4 +1,4 @@
-"""Where the service is: told, or found by its data folder."""
+"""Finding the service, by its address or by its data folder."""
 
 from __future__ import annotations
 
@@ -11,8 +11,12 @@ from .errors import ServiceUnreachable
 
 
 def connect(url: str | None = None, token: str | None = None) -> Client:
-    """A client for the address and token given, else REED_URL and REED_TOKEN, else the service of the data folder:
-    REED_DATA, ./reed-data, or the one in the user's home. Raises ServiceUnreachable."""
+    """A client for the given address and token, otherwise for REED_URL and REED_TOKEN, otherwise for the service of the data folder:
+    REED_DATA, ./reed-data, or the one in the user's home.
+
+    Raises:
+        ServiceUnreachable: no service is found.
+    """
     url = url or os.environ.get("REED_URL")
     token = token or os.environ.get("REED_TOKEN")
     if url and token:
@@ -31,7 +35,7 @@ def connect(url: str | None = None, token: str | None = None) -> Client:
 
 
 def data_folder_of(client: Client) -> Path | None:
-    """The data folder of the service that the client speaks to, where it is on this machine and ours to read."""
+    """The service's data folder, if it is on this machine and we may read it."""
     for folder in _places():
         try:
             if json.loads((folder / "service.json").read_text())["url"] == client.url:

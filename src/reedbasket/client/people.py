@@ -18,7 +18,7 @@ class Users(Resource):
         return self._call("GET", "/api/v1/users")
 
     def add(self, name: str, role: wire.Role, password: str | None = None) -> None:
-        """Add a user. Without a password the user chooses one by a link."""
+        """Add a user. Without a password, the user chooses one by a link."""
         self._call("POST", "/api/v1/users", body={"name": name, "role": role, "password": password})
 
     def change(self, name: str, **change: Any) -> None:
@@ -38,7 +38,11 @@ class Tokens(Resource):
         return self._call("GET", "/api/v1/tokens")
 
     def add(self, label: str, role: wire.Role, *, days: int | None = None) -> wire.NewToken:
-        """Add one; the answer alone holds its value. days: how long it is valid, for ever by default."""
+        """Add a token. Only this answer contains its value.
+
+        Args:
+            days: how long it is valid; forever by default.
+        """
         return self._call("POST", "/api/v1/tokens", body={"label": label, "role": role, "days": days})
 
     def remove(self, token: str) -> None:

@@ -29,11 +29,11 @@ def part(text: str) -> str:
 
 
 def pages(load: Callable[[Any], list[Any]], place: Callable[[Any], Any], start: Any = None) -> Iterator[Any]:
-    """Everything that a list holds.
+    """All items of a list.
 
     Args:
-        load: one page; takes the place where the last one ended.
-        place: of one item.
+        load: loads one page, which begins where the last one ended.
+        place: of an item.
         start: where the first page begins.
     """
     at = start

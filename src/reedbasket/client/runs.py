@@ -1,4 +1,4 @@
-"""Runs, and what is known of each."""
+"""Runs, and what is known about each."""
 
 from __future__ import annotations
 
@@ -20,10 +20,10 @@ _ACTIVE = ("queued", "running")
 
 @dataclass(frozen=True)
 class Run:
-    """One run as it stood when it was asked for; its methods ask again.
+    """One run as it was when it was requested; its methods ask again.
 
     Attributes:
-        facts: all that the API says of it, by name; `run["totals"]` is `run.facts["totals"]`.
+        facts: everything that the API says about it, by name; `run["totals"]` is `run.facts["totals"]`.
     """
 
     facts: wire.Run
@@ -39,7 +39,7 @@ class Run:
 
     @property
     def feed(self) -> str:
-        """The feed that it runs."""
+        """The feed that it ran."""
         return self.facts["feed"]
 
     @property
@@ -54,21 +54,21 @@ class Run:
 
     @property
     def error(self) -> Any:
-        """Its first error: code, doing, on, found, fix; None where it has none."""
+        """Its first error: code, doing, on, found, fix; None if there is none."""
         return self.facts["error"]
 
     def refresh(self) -> Run:
-        """The run as it stands now."""
+        """The run as it is now."""
         return self._runs.get(self.id)
 
     def wait(self, seconds: float | None = None) -> Run:
         """Wait for its end.
 
         Args:
-            seconds: how long at most; for ever by default.
+            seconds: how long at most; forever by default.
 
         Returns:
-            The run as it ended, or as it stood after so long.
+            The run as it ended, or as it was when the time was over.
         """
         run, until = self, None if seconds is None else time.monotonic() + seconds
         while not run.ended:
@@ -101,7 +101,11 @@ class Runs(Resource):
     """Runs of all feeds."""
 
     def list(self, *, feed: str | None = None, before: int | None = None, limit: int = 50) -> Listed[Run]:
-        """The latest first. before: only those with a smaller number."""
+        """The latest first.
+
+        Args:
+            before: only those with a smaller number.
+        """
         found = self._call("GET", "/api/v1/runs", query={"feed": feed, "before": before, "limit": limit})
         return [Run(one, self) for one in found]
 
@@ -110,7 +114,11 @@ class Runs(Resource):
         return pages(lambda at: self.list(feed=feed, before=at, limit=PAGE), lambda run: run.id)
 
     def get(self, run: int, *, wait_seconds: float = 0) -> Run:
-        """One run with its tables. wait_seconds: wait so long for its end, 55 at most."""
+        """One run with its tables.
+
+        Args:
+            wait_seconds: wait this long for its end, at most 55.
+        """
         return Run(self._call("GET", f"/api/v1/runs/{run}", query={"wait_seconds": wait_seconds or None}), self)
 
     def cancel(self, run: int) -> Run:
@@ -122,7 +130,11 @@ class Runs(Resource):
         return self._call("GET", f"/api/v1/runs/{run}/ledger")
 
     def log(self, run: int, *, after: int = 0, limit: int = 500) -> Listed[wire.LogLine]:
-        """Lines of its log in order, those with a number behind `after`."""
+        """Lines of its log in order.
+
+        Args:
+            after: only those with a greater number.
+        """
         return self._call("GET", f"/api/v1/runs/{run}/log", query={"after": after, "limit": limit})
 
     def all_log(self, run: int) -> Iterator[wire.LogLine]:
@@ -130,7 +142,11 @@ class Runs(Resource):
         return pages(lambda at: self.log(run, after=at, limit=PAGE), lambda line: line["number"], 0)
 
     def requests(self, run: int, *, after: int = 0, limit: int = 500, failed: bool = False) -> Listed[wire.RequestLine]:
-        """Requests that it sent, in order, as long as they are kept. failed: only those that failed."""
+        """Requests that it sent, in order, as long as they are kept.
+
+        Args:
+            failed: only those that failed.
+        """
         query = {"after": after, "limit": limit, "failed": "true" if failed else None}
         return self._call("GET", f"/api/v1/runs/{run}/requests", query=query)
 
@@ -143,14 +159,14 @@ class Runs(Resource):
         """What went over the wire of one request, secrets masked.
 
         Raises:
-            ServiceProblem: `request.not_kept`.
+            ServiceProblem: `request.not_recorded`.
         """
         return self._call("GET", f"/api/v1/runs/{run}/requests/{number}")
 
     def pace(self, run: int) -> Listed[wire.PaceSample]:
-        """How far it was at which moment; nothing of one that was over at once."""
+        """How far it was at each moment; empty for a run that ended at once."""
         return self._call("GET", f"/api/v1/runs/{run}/pace")
 
     def events(self, run: int, *, after: int = 0) -> Iterator[tuple[str, Any]]:
-        """Live: ('run', its facts), ('log', lines), and at last ('end', {outcome})."""
+        """Live: ('run', its facts), ('log', lines), and finally ('end', {outcome})."""
         yield from self._caller.events(f"/api/v1/runs/{run}/events", {"after": after})

@@ -1,4 +1,4 @@
-"""Warehouses, and extracts, which are files in place of tables."""
+"""Warehouses and extracts."""
 
 from __future__ import annotations
 
@@ -12,18 +12,18 @@ if TYPE_CHECKING:
 
 
 class Warehouses(Resource):
-    """Where tables are loaded into."""
+    """Where tables are loaded."""
 
     def list(self) -> Listed[wire.Warehouse]:
         """Every warehouse."""
         return self._call("GET", "/api/v1/warehouses")
 
     def check(self, warehouse: str) -> Listed[wire.CheckStep]:
-        """Try each step of the way to loading into it."""
+        """Check each step of connecting and loading."""
         return self._call("POST", f"/api/v1/warehouses/{part(warehouse)}/check")
 
     def tables(self, warehouse: str) -> Listed[wire.Table]:
-        """Its tables, counted."""
+        """Its tables, with exact numbers of rows."""
         return self._call("GET", f"/api/v1/warehouses/{part(warehouse)}/tables")
 
     def rows(self, warehouse: str, table: str, *, limit: int = 50, offset: int = 0) -> wire.Rows:
@@ -36,10 +36,10 @@ class Warehouses(Resource):
         return self._call("GET", f"/api/v1/warehouses/{part(warehouse)}/tables/{part(table)}/profile", patient=True)
 
     def query(self, warehouse: str, sql: str, *, limit: int = 200, seconds: float = 10) -> wire.Rows:
-        """Rows of a SELECT, read only.
+        """The rows of a SELECT, which can only read.
 
         Args:
-            limit: rows at most.
+            limit: the largest number of rows.
             seconds: how long it may take.
         """
         path = f"/api/v1/warehouses/{part(warehouse)}/query"
@@ -50,11 +50,11 @@ class Extracts(Resource):
     """Records of a feed as open files, written by `feeds.run(feed, extract=True)`."""
 
     def list(self) -> Listed[wire.Extract]:
-        """Those that the service keeps, the latest first."""
+        """Those that the service has, the latest first."""
         return self._call("GET", "/api/v1/extracts")
 
     def file(self, extract: str, file: str) -> Iterator[bytes]:
-        """One file of it, a part at a time."""
+        """One file of an extract, one part at a time."""
         return self._caller.parts(f"/api/v1/extracts/{part(extract)}/{part(file)}")
 
     def remove(self, extract: str) -> None:

@@ -1,4 +1,4 @@
-"""What a kind has to keep to, as tests that its author runs: one module a seam, each with a class for pytest to subclass.
+"""What each kind has to provide, as tests that its author runs: a module for each seam, with a class for pytest to subclass.
 
-May import: core. Not imported by the service; pytest is wanted, and nothing else.
+May import: core. The service does not import it; it needs pytest and nothing else.
 """

@@ -1,4 +1,4 @@
-"""What every database does alike, as a source."""
+"""What all databases have in common, as sources."""
 
 from __future__ import annotations
 
@@ -16,8 +16,8 @@ from ..core.sources.sql.database import Database
 ROWS = [(n, f"name {n}" if n % 7 else None, n / 4) for n in range(1, 5_001)]
 
 
-class Yard(Protocol):
-    """A database with a table `things` (id whole number, the key; name text; weight double) that holds `ROWS`.
+class DatabaseFixture(Protocol):
+    """A database with a table `things` (id integer, the key; name text; weight double) that holds `ROWS`.
 
     Attributes:
         snapshots: what is written after it was opened is not seen.
@@ -26,20 +26,24 @@ class Yard(Protocol):
     snapshots: bool
 
     def open(self, stop: threading.Event) -> Database:
-        """As a run opens it. stop: ends what is being read."""
+        """The database, as a run opens it.
+
+        Args:
+            stop: ends reads in progress.
+        """
 
     def do(self, sql: str) -> None:
-        """A statement of somebody else's, committed."""
+        """Execute and commit a statement on another connection."""
 
     def cut(self) -> bool:
-        """Every connection but the yard's own is cut off by the server; False where there is none that could be."""
+        """Have the server close every connection but the fixture's own; False if there are none that could be closed."""
 
 
 class DatabaseContract:
-    """Its tests want a fixture `yard`: a fresh one each."""
+    """The tests need a fixture `yard`, made anew for each."""
 
     @pytest.fixture
-    def database(self, yard: Yard) -> Iterator[Database]:
+    def database(self, yard: DatabaseFixture) -> Iterator[Database]:
         with closing(yard.open(threading.Event())) as opened:
             yield opened
 
@@ -61,7 +65,7 @@ class DatabaseContract:
         assert sorted(found) == ROWS[:3]
         assert len(_read(database)) == len(ROWS)
 
-    def test_what_comes_later_is_not_in_the_snapshot(self, yard: Yard, database: Database) -> None:
+    def test_what_comes_later_is_not_in_the_snapshot(self, yard: DatabaseFixture, database: Database) -> None:
         before = len(_read(database))
         yard.do("insert into things values (999999, 'late', 0)")
         seen = len(_read(database))
@@ -76,7 +80,7 @@ class DatabaseContract:
             database.describe("select nothing_of_ours from things", {})
         assert "nothing_of_ours" in wrong.value.found
 
-    def test_reading_ends_where_the_run_does(self, yard: Yard) -> None:
+    def test_reading_ends_where_the_run_does(self, yard: DatabaseFixture) -> None:
         stop = threading.Event()
         with closing(yard.open(stop)) as database:
             table = _things(database)
@@ -90,7 +94,7 @@ class DatabaseContract:
                     next(parts)
 
     @pytest.mark.parametrize("asked", ["tables", "describe", "read", "hold", "bound", "version"])
-    def test_a_server_that_hangs_up_is_told_whatever_it_is_asked(self, yard: Yard, asked: str) -> None:
+    def test_a_server_that_hangs_up_is_told_whatever_it_is_asked(self, yard: DatabaseFixture, asked: str) -> None:
         with closing(yard.open(threading.Event())) as database:
             table = _things(database)
             statement = _statement(database, table)
@@ -108,7 +112,7 @@ class DatabaseContract:
             with suppress(ReedError):  # any other error is a defect; some need not ask
                 questions[asked]()
 
-    def test_names_are_quoted_whatever_they_hold(self, yard: Yard) -> None:
+    def test_names_are_quoted_whatever_they_hold(self, yard: DatabaseFixture) -> None:
         yard.do("create view odd as select id as id from things")
         with closing(yard.open(threading.Event())) as database:
             for name in ('quo"te', "back`tick", "select", "Gro\u00dfe Kiste"):

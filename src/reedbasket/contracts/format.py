@@ -1,4 +1,4 @@
-"""What every format of files does alike."""
+"""What all file formats have in common."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ class Written(Protocol):
     Attributes:
         name: of such a file, with its ending.
         form: `format`, as people write it.
-        tells_cuts: a file that is cut anywhere is told from a whole one.
+        tells_cuts: a file that is cut off anywhere is detected.
     """
 
     name: str
@@ -43,7 +43,7 @@ class Written(Protocol):
 
 
 class FormatContract:
-    """Its tests want a fixture `written`."""
+    """The tests need a fixture `written`."""
 
     def test_every_record_comes_once_and_in_order(self, written: Written) -> None:
         many = [{**RECORDS[n % 3], "id": n} for n in range(20_000)]

@@ -1,4 +1,4 @@
-"""What every style of pages does alike."""
+"""What all page styles have in common."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ class Paged(Protocol):
 
     Attributes:
         rule: `pagination`, as people write it.
-        size: records a page, at least 2.
+        size: records on a page, at least 2.
     """
 
     rule: dict[str, Any]
@@ -31,7 +31,7 @@ class Paged(Protocol):
 
 
 class PagesContract:
-    """Its tests want a fixture `paged`. Records are {"id": n}, ascending."""
+    """The tests need a fixture `paged`. Records are {"id": n}, ascending."""
 
     @pytest.mark.parametrize("pages", [0, 1, 2, 3.5])
     def test_every_record_comes_once(self, paged: Paged, pages: float) -> None:
@@ -50,7 +50,7 @@ class PagesContract:
                 step = pages.after(_page(answered))
 
     def test_pages_that_bring_nothing_end(self, paged: Paged) -> None:
-        """Whatever an answer says of more to come, a pass over nothing is bounded."""
+        """Whatever an answer says about more pages, a pass over nothing ends."""
         pages = _pages(paged)
         step: Step | None = pages.first()
         for turn in range(MOST_EMPTY_LED + 2):

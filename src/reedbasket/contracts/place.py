@@ -1,4 +1,4 @@
-"""A warehouse to try, and a way to load into it as a run would."""
+"""A warehouse to test, and a way to load into it as a run would."""
 
 from __future__ import annotations
 
@@ -12,11 +12,11 @@ from ..core.warehouses import LedgerLine, LoadTarget, Position, SavedCursor, War
 
 
 class Place(Protocol):
-    """One empty warehouse, and an eye of its own to look at it, past the code under test.
+    """One empty warehouse, and another connection to look at it without the code under test.
 
     Attributes:
         readers_wait: nobody reads while a commit writes.
-        ddl_commits: statements that change tables commit by themselves.
+        ddl_commits: statements that change tables commit implicitly.
     """
 
     readers_wait: bool
@@ -26,20 +26,20 @@ class Place(Protocol):
         """The warehouse, as a run opens it."""
 
     def ask(self, sql: str) -> list[tuple[Any, ...]]:
-        """The rows of a query, by another connection."""
+        """The rows of a query, on another connection."""
 
     def do(self, sql: str) -> None:
-        """A statement of somebody else's."""
+        """Execute a statement on another connection."""
 
 
 def columns_of(place: Place, table: str) -> dict[str, str]:
-    """{column: declared type}, empty where there is no such table."""
+    """{column: declared type}; empty if there is no such table."""
     with closing(place.open()) as warehouse:
         return warehouse.existing(table) or {}
 
 
 class Loader:
-    """Loads lists of records into one table, as a run would, each list in a load of its own."""
+    """Loads lists of records into one table, as a run would, each list as a separate load."""
 
     def __init__(self, place: Place, write: Any = "upsert", key: list[str] | None = None, **more: Any) -> None:
         self.place = place
@@ -54,16 +54,16 @@ class Loader:
 
     @property
     def link(self) -> Any:
-        """By what child rows point at their parent."""
+        """What child rows refer to."""
         return "row" if self.write == "append" or not self.key else "key"
 
     def load(self, records: list[dict[str, Any]], *, feed: str = "test", batch: int = 3, hold: Any = None) -> list[LedgerLine]:
-        """One load.
+        """Load records.
 
         Args:
-            records: all of it.
+            records: all of the load.
             feed: whose load it is.
-            batch: records that are staged at once.
+            batch: how many records are staged at once.
             hold: called between staging and committing.
         """
         with ExitStack() as stack:
@@ -105,5 +105,5 @@ class Loader:
             return lines
 
     def ask(self, sql: str) -> list[tuple[Any, ...]]:
-        """The rows of a query, past the code under test."""
+        """The rows of a query, without the code under test."""
         return self.place.ask(sql)

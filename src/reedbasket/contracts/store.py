@@ -1,4 +1,4 @@
-"""What every store of files does alike."""
+"""What all file stores have in common."""
 
 from __future__ import annotations
 
@@ -23,12 +23,12 @@ FILES = {
 }
 
 
-class Stored(Protocol):
+class FilledStore(Protocol):
     """A store that holds `FILES`.
 
     Attributes:
-        lists: it says which files there are.
-        writes: files can be put into it.
+        lists: it can list its files.
+        writes: files can be written to it.
     """
 
     lists: bool
@@ -49,14 +49,14 @@ class _Breaks(io.RawIOBase):
 
 
 class StoreContract:
-    """Its tests want a fixture `stored`: a fresh one each."""
+    """The tests need a fixture `stored`, made anew for each."""
 
     @pytest.fixture
-    def store(self, stored: Stored) -> Iterator[Store]:
+    def store(self, stored: FilledStore) -> Iterator[Store]:
         with closing(stored.open()) as opened:
             yield opened
 
-    def test_every_file_is_listed_once_with_its_size(self, stored: Stored, store: Store) -> None:
+    def test_every_file_is_listed_once_with_its_size(self, stored: FilledStore, store: Store) -> None:
         if not stored.lists:
             with pytest.raises(SourceError):
                 list(store.list(""))
@@ -65,12 +65,12 @@ class StoreContract:
         assert {path: info.size for path, info in found.items()} == {path: len(content) for path, content in FILES.items()}
         assert all(info.modified is None or info.modified.tzinfo is not None for info in found.values())
 
-    def test_a_folder_is_listed_alone_and_one_that_is_not_there_is_empty(self, stored: Stored, store: Store) -> None:
+    def test_a_folder_is_listed_alone_and_one_that_is_not_there_is_empty(self, stored: FilledStore, store: Store) -> None:
         if stored.lists:
             assert sorted(info.path for info in store.list("a")) == sorted(path for path in FILES if path.startswith("a/"))
             assert list(store.list("nowhere")) == []
 
-    def test_one_file_is_told_as_it_is_listed(self, stored: Stored, store: Store) -> None:
+    def test_one_file_is_told_as_it_is_listed(self, stored: FilledStore, store: Store) -> None:
         told = store.info("a/b/2.csv")
         assert told is not None and told.size in (len(FILES["a/b/2.csv"]), -1)
         assert store.info("a/none.csv") is None and store.info("none/none.csv") is None
@@ -91,7 +91,7 @@ class StoreContract:
     def test_a_file_that_is_not_there_is_gone(self, store: Store) -> None:
         with pytest.raises(SourceError) as gone:
             store.open("a/none.csv").read()
-        assert gone.value.code == "file.gone"
+        assert gone.value.code == "file.missing"
 
     def test_as_many_may_read_at_once_as_it_says(self, store: Store) -> None:
         def read(path: str) -> bytes:
@@ -102,7 +102,7 @@ class StoreContract:
         with ThreadPoolExecutor(store.concurrency) as pool:
             assert list(pool.map(read, list(FILES) * 3)) == list(FILES.values()) * 3
 
-    def test_what_is_put_is_there_whole(self, stored: Stored, store: Store) -> None:
+    def test_what_is_put_is_there_whole(self, stored: FilledStore, store: Store) -> None:
         content = b"new" * 300_000
         if not stored.writes:
             with pytest.raises(SourceError) as refused:
@@ -116,7 +116,7 @@ class StoreContract:
         after = store.info("top.csv")
         assert before is not None and after is not None and not after.same_as(before)
 
-    def test_what_could_not_be_written_whole_is_not_there(self, stored: Stored, store: Store) -> None:
+    def test_what_could_not_be_written_whole_is_not_there(self, stored: FilledStore, store: Store) -> None:
         if not stored.writes:
             return
         for path in ("n/broken.bin", "top.csv"):

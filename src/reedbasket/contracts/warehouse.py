@@ -1,9 +1,8 @@
-"""What every warehouse does alike: the rules that readers and other programs rely on.
+"""What all warehouses have in common: the rules that readers and other programs rely on.
 
 class TestDikes(WarehouseContract):
     @pytest.fixture
-    def place(self, tmp_path):
-        return DikePlace(tmp_path)
+    def place(self, tmp_path): return DikePlace(tmp_path)
 """
 
 from __future__ import annotations
@@ -17,7 +16,7 @@ from typing import Any
 import pyarrow as pa
 import pytest
 
-from ..core.errors import CursorMoved, NotFound, NotReconciled, QueryRefused, TableNotOurs, WarehouseError
+from ..core.errors import CursorMoved, NotFound, NotReconciled, QueryRefused, TableNotOwned, WarehouseError
 from ..core.records.layout import Family, TableLayout
 from ..core.records.structure import ColumnShape
 from ..core.shaping import Shaper, TableBatch, TableShape
@@ -26,7 +25,7 @@ from .place import Loader, Place, columns_of
 
 
 class WarehouseContract:
-    """Its tests want a fixture `place`: a fresh one each."""
+    """The tests need a fixture `place`, made anew for each."""
 
     def test_children_follow_their_parents_as_a_set(self, place: Place) -> None:
         loader = Loader(place)
@@ -58,8 +57,8 @@ class WarehouseContract:
         assert (lines["things"].inserted, lines["things"].removed) == (1, 3)
         assert (lines["things_kids"].inserted, lines["things_kids"].removed) == (1, 2)
         assert loader.ask("select n, c from things t join things_kids k on k._rb_parent = t._rb_row_key") == [(3, 9)]
-        emptied = {line.table: line.removed for line in loader.load([])}
-        assert emptied == {"things": 1, "things_kids": 1}
+        truncated = {line.table: line.removed for line in loader.load([])}
+        assert truncated == {"things": 1, "things_kids": 1}
 
     def test_keys_of_several_columns_and_of_every_kind(self, place: Place) -> None:
         loader = Loader(place, key=["line", "day"])
@@ -97,7 +96,7 @@ class WarehouseContract:
         assert (other[3], Decimal(other[9])) == (None, Decimal(-1000))
 
     def test_what_arrow_brings_comes_back_as_it_was(self, place: Place) -> None:
-        """Numbers that no JSON has, bytes and uuids: in batches of columns, as databases and files will bring them."""
+        """Numbers that JSON does not have, bytes and uuids: in batches of columns, as databases and files bring them."""
         kinds: dict[str, Any] = {"id": "int64", "f": "double", "b": "binary", "u": "uuid", "d": "decimal"}
         family = Family(
             [TableLayout("things", None, "text", [ColumnShape(n, k, 30, 8) for n, k in kinds.items()])], ["id"], None, "key"
@@ -213,7 +212,7 @@ class WarehouseContract:
     def test_what_someone_else_made_is_left_alone(self, place: Place, made: str) -> None:
         loader = Loader(place)
         place.do(made)
-        with pytest.raises(TableNotOurs, match="prefix"):
+        with pytest.raises(TableNotOwned, match="prefix"):
             loader.load([{"id": 1}])
         assert loader.ask("select count(*) from things") in ([(0,)], [(1,)])
         assert not columns_of(place, "_rb_ledger")
@@ -221,7 +220,7 @@ class WarehouseContract:
     def test_another_feeds_table_and_another_runs_commit(self, place: Place) -> None:
         loader = Loader(place)
         loader.load([{"id": 1}])
-        with pytest.raises(TableNotOurs, match="the feed test writes"):
+        with pytest.raises(TableNotOwned, match="the feed test writes"):
             loader.load([{"id": 2}], feed="other")
 
         with pytest.raises(CursorMoved, match="run again"):
@@ -304,7 +303,7 @@ class WarehouseContract:
         assert place.ask("select id from things order by id") == [(0,), (1,), (2,)]
 
     def test_a_load_may_begin_with_a_page_of_nothing(self, place: Place) -> None:
-        """An empty window, before a column is known."""
+        """An empty window, before any column is known."""
         warehouse = place.open()
         load = warehouse.begin(LoadTarget(1, "test", "src", "things", "things", "upsert", ["id"], "key"), None)
         shaper = Shaper(TableShape("things"), ["id"], "key")

@@ -1,7 +1,7 @@
-"""Which files of this machine a definition may name: one policy, asked when definitions are applied and again when a file is opened.
+"""Which files of this machine a definition may name: one policy, checked when definitions are applied and again when a file is opened.
 
-Whoever writes definitions is not always who runs the service. Its own folder holds the keys and tokens, so that no path leads into it, but
-for two folders that hold nothing else.
+Whoever writes definitions is not always whoever runs the service. The service's own folder holds keys and tokens, so no path may lead into
+it, except to two folders that hold nothing else.
 """
 
 from __future__ import annotations
@@ -16,7 +16,7 @@ FILES, WAREHOUSES = "files", "warehouses"
 
 
 class PlaceNotAllowed(ReedError):
-    """A path leads out of the folders that definitions may reach."""
+    """A path leads outside the folders that definitions may reach."""
 
     code = "place.not_allowed"
 
@@ -28,10 +28,10 @@ class Places:
     Attributes:
         files: where relative paths of sources, copies and certificates begin.
         warehouses: where relative paths of warehouses begin.
-        signers: Python that signs requests; definitions name it, and never bring it.
-        allowed: resolved folders that paths may lead into; None for all, where the caller acts for themselves.
-        own: the service's folder, resolved: of what lies in it only `files` and `warehouses` are reached, whatever is allowed.
-        lent: one folder more, which the service itself made for this run.
+        signers: Python files that sign requests; definitions name them, and never bring them.
+        allowed: resolved folders that paths may lead into; None for all, if callers act for themselves.
+        own: the service's folder, resolved; only `files` and `warehouses` in it can be reached, whatever is allowed.
+        lent: one more folder, which the service itself made for this run.
     """
 
     files: Path
@@ -43,12 +43,12 @@ class Places:
 
     @classmethod
     def anywhere(cls, folder: Path) -> Places:
-        """For a process that acts for whoever started it: all it may open itself. Relative paths begin in the folder."""
+        """For a process that acts for whoever started it: everything that it may open itself. Relative paths begin in the folder."""
         return cls(folder, folder, folder / "signers")
 
     @classmethod
     def of_service(cls, data: Path, allowed: Sequence[Path]) -> Places:
-        """For definitions that others write.
+        """For definitions that other people write.
 
         Args:
             data: the service's folder.
@@ -59,26 +59,26 @@ class Places:
         return cls(data / FILES, data / WAREHOUSES, data / "signers", (*inside, *(a.resolve() for a in allowed)), own)
 
     def file(self, path: str) -> Path:
-        """Where a source, a copy or a certificate lies.
+        """The path of a source, a copy or a certificate.
 
         Raises:
-            PlaceNotAllowed: it leads out of what is allowed.
+            PlaceNotAllowed: it leads outside the folders that are allowed.
         """
         return self.require(self.files / path)
 
     def warehouse(self, path: str) -> Path:
-        """Where a warehouse lies.
+        """The path of a warehouse.
 
         Raises:
-            PlaceNotAllowed: it leads out of what is allowed.
+            PlaceNotAllowed: it leads outside the folders that are allowed.
         """
         return self.require(self.warehouses / path)
 
     def require(self, path: Path) -> Path:
-        """The path itself, links and all, where what it leads to is allowed.
+        """The path itself, if what it leads to is allowed, with every link resolved.
 
         Raises:
-            PlaceNotAllowed: it leads out of what is allowed, by itself or by a link.
+            PlaceNotAllowed: it leads outside the folders that are allowed, by itself or by a link.
         """
         if self.allowed is None:
             return path
@@ -92,8 +92,8 @@ class Places:
         raise PlaceNotAllowed(
             "opening",
             str(path),
-            found=f"of the service's own folder only {FILES} and {WAREHOUSES} are for data"
+            found=f"of the service's own folder, only {FILES} and {WAREHOUSES} may be used"
             if inside
-            else f"it is not in a folder that definitions may use: {', '.join(map(str, self.allowed))}",
+            else f"it is not in one of the folders that definitions may use: {', '.join(map(str, self.allowed))}",
             fix=f"move it into {within[0]}, or ask the service's operator to allow the folder: `reed serve --allow-path FOLDER`",
         )

@@ -1,17 +1,23 @@
-"""Steps on the way to a source or a warehouse, each tried and told by itself."""
+"""Steps on the way to a source or a warehouse, each tried and reported by itself."""
 
 from __future__ import annotations
 
 import socket
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
+from .errors import ReedError
 from .outgoing import AddressNotAllowed
 
 
 @dataclass(frozen=True)
 class CheckStep:
-    """One thing that was tried. ok: None where it was not reached. fix: what would put it right, ready to be pasted."""
+    """One step.
+
+    Attributes:
+        ok: None if it was not reached.
+        fix: what to do about it, ready to be pasted.
+    """
 
     step: str
     ok: bool | None
@@ -20,7 +26,7 @@ class CheckStep:
 
 
 def walked(steps: Iterable[CheckStep], names: Sequence[str]) -> list[CheckStep]:
-    """The steps up to the first that fails; those of the names behind it were not reached."""
+    """The steps up to the first that fails; the steps after it were not reached."""
     done: list[CheckStep] = []
     for step in steps:
         done.append(step)
@@ -30,13 +36,31 @@ def walked(steps: Iterable[CheckStep], names: Sequence[str]) -> list[CheckStep]:
     return [*done, *(CheckStep(name, None) for name in names if name not in told)]
 
 
+def password_step(secret: str | None, reveal: Callable[[str], str]) -> tuple[CheckStep, str | None]:
+    """(the step `secrets`, the password).
+
+    Args:
+        secret: the name of the password's secret; None if none is needed.
+        reveal: gives a secret by its name.
+    """
+    try:
+        password = reveal(secret) if secret else None
+    except ReedError as error:
+        return CheckStep("secrets", False, f"{error.found}: {error.on}", error.fix), None
+    return CheckStep("secrets", True, "1 set" if secret else "none needed"), password
+
+
 def reach(host: str, port: int, what: str, seconds: float = 10) -> Iterator[CheckStep]:
-    """The host's name, then its port. what: the definition's key that says where it is."""
+    """The host's name, then its port.
+
+    Args:
+        what: the key of the definition that says where it is.
+    """
     try:
         found = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)
         yield CheckStep("name", True, f"{host} is {found[0][4][0]}")
     except OSError as error:
-        yield CheckStep("name", False, str(error), f"fix {what}, or the machine's name lookup")
+        yield CheckStep("name", False, str(error), f"correct {what}, or fix the machine's name resolution")
         return
     try:
         socket.create_connection((host, port), timeout=seconds).close()
@@ -44,4 +68,6 @@ def reach(host: str, port: int, what: str, seconds: float = 10) -> Iterator[Chec
     except AddressNotAllowed as error:
         yield CheckStep("port", False, f"{error.found} [{error.code}]", error.fix)
     except OSError as error:
-        yield CheckStep("port", False, str(error), f"see that the server runs, and lets this machine reach port {port}")
+        yield CheckStep(
+            "port", False, str(error), f"check that the server is up and that a firewall lets this machine reach port {port}"
+        )

@@ -1,42 +1,42 @@
 """Every error of Reed Basket: facts first, text only when it leaves.
 
 ReedError
-├── DefinitionError        definition.*   a basket does not read as it must
-├── SecretMissing          secret.missing
-├── SourceError            source.*       the other side, or the way there
-│   ├── SourceUnreachable  source.unreachable     (retryable)
-│   ├── SourceTimedOut     source.timed_out       (retryable)
-│   ├── SourceRefused      source.refused         it does not know who is asking
-│   ├── SourceForbidden    source.no_right        it knows, and does not let them read this
-│   ├── SourceBusy         source.busy            (retryable, says how long to wait)
-│   ├── SourceFailed       source.failed          (retryable)
-│   ├── BodyCutOff         source.body_cut_off    (retryable)
-│   ├── BodyUnreadable     source.body_unreadable  (retryable: often a proxy's error page)
-│   ├── BodyTooLarge       source.body_too_large
-│   ├── RecordsNotFound    source.records_not_found
-│   ├── PagesLooped        source.pages_looped
-│   ├── Incomplete         source.incomplete      it says itself that there is more, or that something went wrong
-│   ├── PagesMoved         source.pages_moved     the list changed while its pages were read
-│   ├── FieldNotFound      source.field_not_found  the key or cursor field is in no record
-│   ├── ForeignPage        source.foreign_page
-│   ├── SignInFailed       source.sign_in_failed  no token was to be had
-│   ├── SignInNeeded       source.sign_in_needed  a person has to sign in, in the console
-│   ├── SourceResting      source.cooling_down         after repeated failures
-│   └── QuotaUsed          source.quota_used
-├── WarehouseError         warehouse.*
-│   ├── WarehouseBusy      warehouse.busy
-│   ├── TableNotOurs       warehouse.table_not_ours
-│   ├── CursorMoved        warehouse.cursor_moved
-│   ├── ConnectionLost     warehouse.connection_lost (retryable)
-│   └── QueryRefused       warehouse.query_refused
-├── DriftStopped           drift.stopped
-├── NotReconciled          run.not_reconciled
-├── TooManyRejects         run.too_many_rejects
-├── TooManyRemoved         run.too_many_removed
-├── RunCancelled           run.cancelled
-├── RunWoundUp             run.shut_down           committed as far as it had got, to go on later (retryable)
-├── NotFound               *.not_found
-└── Conflict               the thing is in a state that forbids this; the code says which
+├── DefinitionError          definition.*               a definition cannot be used as it is
+├── SecretMissing            secret.missing
+├── SourceError              source.*                   the source, or the way to it
+│   ├── SourceUnreachable    source.unreachable         (retryable)
+│   ├── SourceTimedOut       source.timed_out           (retryable)
+│   ├── CredentialsRefused   source.credentials_refused  the source does not accept who is asking
+│   ├── SourceForbidden      source.permission_denied   the source accepts who is asking, and does not let them read this
+│   ├── SourceBusy           source.busy                (retryable, says how long to wait)
+│   ├── SourceFailed         source.failed              (retryable)
+│   ├── BodyCutOff           source.body_cut_off        (retryable)
+│   ├── BodyUnreadable       source.body_unreadable     (retryable: often a proxy's error page)
+│   ├── BodyTooLarge         source.body_too_large
+│   ├── RecordsNotFound      source.records_not_found
+│   ├── PagesLooped          source.pages_looped
+│   ├── Incomplete           source.incomplete          the source itself says that there is more, or that something failed
+│   ├── PagesMoved           source.pages_moved         the list changed while its pages were read
+│   ├── FieldNotFound        source.field_not_found     no record has the field of the key or the cursor
+│   ├── UnexpectedPage       source.unexpected_page     a web page where an answer of the API was expected
+│   ├── SignInFailed         source.sign_in_failed      no access token was issued
+│   ├── SignInNeeded         source.sign_in_needed      a person has to sign in, in the console
+│   ├── SourceCoolingDown    source.cooling_down        after repeated failures
+│   └── QuotaExhausted       source.quota_exhausted
+├── WarehouseError           warehouse.*
+│   ├── WarehouseBusy        warehouse.busy
+│   ├── TableNotOwned        warehouse.table_not_owned
+│   ├── CursorMoved          warehouse.cursor_moved
+│   ├── ConnectionLost       warehouse.connection_lost  (retryable)
+│   └── QueryRefused         warehouse.query_refused
+├── DriftFailed              drift.failed
+├── NotReconciled            run.not_reconciled
+├── TooManyRejects           run.too_many_rejects
+├── TooManyRemoved           run.too_many_removed
+├── RunCancelled             run.cancelled
+├── RunShutDown              run.shut_down              committed what it had, and goes on later (retryable)
+├── NotFound                 *.not_found
+└── Conflict                 the object's state does not allow this; the code says which
 
 A class carries a stable `code`; some families give a more exact code per case. Errors survive pickling, since workers are
 processes, and hold no secret: whoever raises one masks first.
@@ -50,8 +50,16 @@ from typing import Any
 class ReedError(Exception):
     """One thing that went wrong, as facts.
 
-    doing: what was being done. on: to what. found: what was met. fix: what would put it right.
-    retryable: the same call may succeed later. wait_seconds: how long the other side asked us to wait, if it did.
+    Args:
+        doing: what was being done.
+        on: what it was done to.
+        found: what happened instead of what was expected.
+        fix: what the reader can do about it.
+        code: a more exact code than the class's own.
+        wait_seconds: how long the other side asked us to wait, if it did.
+        details: more facts, as JSON.
+
+    `retryable` says that the same call may succeed later.
     """
 
     code = "reed.error"
@@ -90,7 +98,7 @@ class ReedError(Exception):
         return _rebuild, (type(self), self.as_dict())
 
     def as_dict(self) -> dict[str, Any]:
-        """{code, doing, on, found, fix, retryable, wait_seconds, details}: what a log line, a run or an API answer keeps."""
+        """{code, doing, on, found, fix, retryable, wait_seconds, details}, as log lines, runs and API answers contain it."""
         return {
             "code": self.code,
             "doing": self.doing,
@@ -128,67 +136,67 @@ class SecretMissing(ReedError):
 
 
 class SourceError(ReedError):
-    """Whatever goes wrong at a source, and has no class of its own."""
+    """Any failure at a source that has no class of its own."""
 
     code = "source.error"
 
 
 class SourceUnreachable(SourceError):
-    """No connection, or one that broke off: the run is tried again."""
+    """No connection could be made, or it was lost."""
 
     code = "source.unreachable"
     retryable = True
 
 
 class SourceTimedOut(SourceError):
-    """An answer, a row or a lock that took too long."""
+    """An answer, a row or a lock took too long."""
 
     code = "source.timed_out"
     retryable = True
 
 
-class SourceRefused(SourceError):
-    """The source does not know who is asking."""
+class CredentialsRefused(SourceError):
+    """The source does not accept the credentials."""
 
-    code = "source.refused"
+    code = "source.credentials_refused"
 
 
 class SourceForbidden(SourceError):
-    """The source knows who is asking, who may not."""
+    """The source accepts the credentials, but does not allow what was requested."""
 
-    code = "source.no_right"
+    code = "source.permission_denied"
 
 
 class SourceBusy(SourceError):
-    """Somebody else holds what can be read by one alone."""
+    """Somebody else is using something that only one reader at a time can use."""
 
     code = "source.busy"
     retryable = True
 
 
 class SourceFailed(SourceError):
-    """The source says that it failed itself."""
+    """The source reports a failure of its own."""
 
     code = "source.failed"
     retryable = True
 
 
 class BodyCutOff(SourceError):
-    """A body ended before it was whole."""
+    """A body ended too early."""
 
     code = "source.body_cut_off"
     retryable = True
 
 
 class BodyUnreadable(SourceError):
-    """A body is not what it is said to be: its packing, its encoding, its format."""
+    """A body does not have the compression, encoding or format that it should have."""
 
     code = "source.body_unreadable"
     retryable = True
 
 
 class BodyTooLarge(SourceError):
-    """A body of more bytes than a worker may hold."""
+    """A body has more bytes than a worker may hold."""
 
     code = "source.body_too_large"
 
@@ -200,107 +208,107 @@ class RecordsNotFound(SourceError):
 
 
 class PagesLooped(SourceError):
-    """Pages that lead back to one that was read, or on without end."""
+    """Pages lead back to one that was read, or go on without end."""
 
     code = "source.pages_looped"
 
 
 class Incomplete(SourceError):
-    """What came is less than what the source says it has; nothing of it counts as read."""
+    """Fewer records arrived than the source says it has; none of them count as read."""
 
     code = "source.incomplete"
     retryable = True
 
 
 class PagesMoved(SourceError):
-    """A list moved while its pages were read, so that some of it may have been missed."""
+    """The list changed while its pages were read, so records may have been missed."""
 
     code = "source.pages_moved"
     retryable = True
 
 
 class FieldNotFound(SourceError):
-    """A field that the definition needs, and no record has."""
+    """No record has a field that the definition needs."""
 
     code = "source.field_not_found"
 
 
-class ForeignPage(SourceError):
-    """A sign-in page or a proxy's error in place of data."""
+class UnexpectedPage(SourceError):
+    """A sign-in page or a proxy's error page arrived in place of data."""
 
-    code = "source.foreign_page"
+    code = "source.unexpected_page"
 
 
 class SignInFailed(SourceError):
-    """No access token was to be had."""
+    """No access token was issued."""
 
     code = "source.sign_in_failed"
 
 
 class SignInNeeded(SourceError):
-    """A person has to sign in at the source once more."""
+    """A person has to sign in at the source again."""
 
     code = "source.sign_in_needed"
 
 
-class SourceResting(SourceError):
-    """It failed so often that it is left alone for a while."""
+class SourceCoolingDown(SourceError):
+    """After repeated failures, no request is sent for a while."""
 
     code = "source.cooling_down"
 
 
-class QuotaUsed(SourceError):
-    """As many requests were made as a span of time allows."""
+class QuotaExhausted(SourceError):
+    """The quota of requests for a span of time is used up."""
 
-    code = "source.quota_used"
+    code = "source.quota_exhausted"
 
 
 class WarehouseError(ReedError):
-    """Whatever goes wrong at a warehouse, and has no class of its own."""
+    """Any failure at a warehouse that has no class of its own."""
 
     code = "warehouse.error"
 
 
 class WarehouseBusy(WarehouseError):
-    """Another session holds a lock for longer than a load waits."""
+    """Another session holds a lock for longer than a load waits for it."""
 
     code = "warehouse.busy"
     retryable = True
 
 
-class TableNotOurs(WarehouseError):
-    """A table of that name was made by somebody else."""
+class TableNotOwned(WarehouseError):
+    """Somebody else made a table of that name."""
 
-    code = "warehouse.table_not_ours"
+    code = "warehouse.table_not_owned"
 
 
 class CursorMoved(WarehouseError):
-    """Another run of the feed committed meanwhile."""
+    """Another run of the feed committed in the meantime."""
 
     code = "warehouse.cursor_moved"
 
 
 class ConnectionLost(WarehouseError):
-    """The connection to a warehouse broke off."""
+    """The connection to a warehouse was lost."""
 
     code = "warehouse.connection_lost"
     retryable = True
 
 
 class QueryRefused(WarehouseError):
-    """A query of somebody's own that the warehouse does not take."""
+    """The warehouse refuses a query that a user wrote."""
 
     code = "warehouse.query_refused"
 
 
-class DriftStopped(ReedError):
-    """The source's structure differs from the expected one, and the feed says stop."""
+class DriftFailed(ReedError):
+    """The source's structure differs from what is expected, and the feed says to fail."""
 
-    code = "drift.stopped"
+    code = "drift.failed"
 
 
 class NotReconciled(ReedError):
-    """A ledger line whose counts do not add up: nothing of the load is committed."""
+    """The counts of a load do not add up; nothing of it is committed."""
 
     code = "run.not_reconciled"
 
@@ -312,7 +320,7 @@ class TooManyRejects(ReedError):
 
 
 class TooManyRemoved(ReedError):
-    """A read holds so much less than the warehouse that it is rather doubted than believed."""
+    """A complete read has so many fewer rows than the warehouse that it is not trusted."""
 
     code = "run.too_many_removed"
 
@@ -323,25 +331,25 @@ class RunCancelled(ReedError):
     code = "run.cancelled"
 
 
-class RunWoundUp(ReedError):
-    """The service stops: the run committed what it had, and goes on at the next start."""
+class RunShutDown(ReedError):
+    """The service is stopping; the run committed what it had, and continues at the next start."""
 
     code = "run.shut_down"
     retryable = True
 
 
 class NotFound(ReedError):
-    """Something is named that is not there."""
+    """What was named does not exist."""
 
     code = "reed.not_found"
 
 
 def no_such_table(doing: str, on: str, known: str) -> NotFound:
-    """known: what there is, in words: "tables of the feed: sailings, bookings"."""
+    """The error for a table that does not exist; known: what exists, in words: "tables of the feed: sailings, bookings"."""
     return NotFound(doing, on, found=known, fix="name one of them", code="table.not_found")
 
 
 class Conflict(ReedError):
-    """What is asked for does not go with what is there already."""
+    """The request conflicts with the present state."""
 
     code = "reed.conflict"

@@ -1,6 +1,6 @@
 """SQL expressions over a table's columns: checked when a basket is applied, evaluated by DuckDB in memory.
 
-An expression is a value made of columns, constants and functions. It holds no query of its own, and reaches no file.
+An expression is a value made from columns, constants and functions. It contains no query and can read no file.
 """
 
 from __future__ import annotations
@@ -15,7 +15,11 @@ from typing import Any
 
 @dataclass(frozen=True)
 class ExpressionMistake(Exception):
-    """position: of the character where it was found, from 0; None where the engine does not say."""
+    """An expression that is not valid.
+
+    Attributes:
+        position: of the character where the mistake is, from 0; None if the engine does not say.
+    """
 
     message: str
     position: int | None = None
@@ -28,7 +32,7 @@ _own = threading.local()
 
 
 def _engine() -> Any:
-    """Of the thread that asks: a connection is used by one at a time, and several warehouses of a feed are loaded side by side."""
+    """The calling thread's connection: one is used by one thread at a time, and several warehouses of a feed are loaded in parallel."""
     # Only baskets with expressions pay for loading the library.
     import duckdb
 
@@ -38,7 +42,7 @@ def _engine() -> Any:
 
 
 def open_engine() -> Any:
-    """A connection in memory for evaluating: no files, UTC, one thread, little memory."""
+    """An in-memory connection for evaluation: no files, UTC, one thread, little memory."""
     import duckdb
 
     connection = duckdb.connect(":memory:", config={"enable_external_access": "false", "threads": 1, "memory_limit": "64MB"})
@@ -48,25 +52,33 @@ def open_engine() -> Any:
 
 
 def columns_in(expression: str) -> list[str]:
-    """The columns that an expression names, each once. Raises ExpressionMistake where it does not read as one value."""
+    """The columns that an expression names, each once.
+
+    Raises:
+        ExpressionMistake: it is not a single value.
+    """
     before = "select ("
     row = _engine().execute("select json_serialize_sql(?)", [f"{before}{expression}\n) as made"]).fetchone()
     tree = json.loads(row[0])
     if tree.get("error"):
         position = tree.get("position")
         at = int(position) - len(before) if position is not None else None
-        message = re.sub(r"\s+", " ", str(tree.get("error_message", "it does not read as SQL"))).removeprefix("syntax error ")
+        message = re.sub(r"\s+", " ", str(tree.get("error_message", "it is not valid SQL"))).removeprefix("syntax error ")
         raise ExpressionMistake(f"not an SQL expression: {message}", at if at is None or 0 <= at <= len(expression) else None)
     node = tree["statements"][0]["node"]
     if len(tree["statements"]) > 1 or len(node.get("select_list", [])) != 1 or node["from_table"]["type"] != "EMPTY":
-        raise ExpressionMistake("not one value: it goes beyond a single expression")
+        raise ExpressionMistake("it is more than a single expression")
     found: dict[str, None] = {}
     _walk(node["select_list"][0], found)
     return list(found)
 
 
 def check(expression: str) -> None:
-    """Raises ExpressionMistake for what no table could make good: syntax, unknown functions, wrong numbers of arguments."""
+    """Check an expression for what is wrong with any table: syntax, unknown functions, wrong numbers of arguments.
+
+    Raises:
+        ExpressionMistake: something is wrong.
+    """
     columns = columns_in(expression)
     given = ", ".join(f'null as "{c}"' for c in columns) or "1 as nothing"
     try:
@@ -82,7 +94,7 @@ def check(expression: str) -> None:
 
 
 def _count_fits(message: str) -> bool:
-    """'No function matches ...': whether one of the candidates takes that many arguments, so that only types are at odds."""
+    """Of 'No function matches ...': whether one of the candidates takes that many arguments, so that only the types do not fit."""
     used = re.search(r"function name and argument types '\w+\((.*)\)'", message) or re.search(r"types '\w+\((.*?)\)'", message)
     candidates = re.findall(r"^\s*\w+\((.*)\) ->", message, re.MULTILINE)
     if not used:
@@ -106,17 +118,17 @@ def _walk(node: Any, found: dict[str, None]) -> None:
     elif isinstance(node, dict):
         kind = node.get("class")
         if kind == "SUBQUERY":
-            raise ExpressionMistake("a query of its own is not allowed in an expression")
+            raise ExpressionMistake("an expression may not contain a query")
         if kind == "WINDOW":
-            raise ExpressionMistake("a window over other rows is not allowed: rows arrive in batches")
+            raise ExpressionMistake("window functions are not allowed, because rows arrive in batches")
         if kind == "STAR":
             raise ExpressionMistake("* is not allowed in an expression")
         if kind == "FUNCTION" and str(node.get("function_name", "")).lower() in _aggregates():
-            raise ExpressionMistake(f"{node['function_name']} goes over several rows; an expression sees one")
+            raise ExpressionMistake(f"{node['function_name']} is an aggregate; an expression sees only one row")
         if kind == "COLUMN_REF":
             names = node["column_names"]
             if len(names) != 1:
-                raise ExpressionMistake(f"{'.'.join(names)} is not a column; columns are named plainly")
+                raise ExpressionMistake(f"{'.'.join(names)} is not a column; write columns without a prefix")
             found[names[0]] = None
         for value in node.values():
             if isinstance(value, dict | list):

@@ -1,4 +1,4 @@
-"""Extracts as a folder: its manifest, read and proven; and the definitions by which one is loaded."""
+"""Extracts as folders: reading and checking the manifest, and the definitions by which an extract is loaded."""
 
 from __future__ import annotations
 
@@ -14,13 +14,17 @@ MANIFEST = "manifest.json"
 
 
 class ExtractError(ReedError):
-    """An extract that is not what its manifest says, or cannot be loaded."""
+    """An extract that differs from its manifest, or cannot be loaded."""
 
     code = "extract.unreadable"
 
 
 def read_manifest(folder: Path) -> dict[str, Any]:
-    """Every file there, and as the manifest says. Raises ExtractError."""
+    """The manifest, after checking that every file is there and as it says.
+
+    Raises:
+        ExtractError: something differs.
+    """
     path = folder / MANIFEST
     try:
         manifest: dict[str, Any] = json.loads(path.read_text("utf-8"))
@@ -38,7 +42,7 @@ def read_manifest(folder: Path) -> dict[str, Any]:
             raise ExtractError(
                 "reading the extract",
                 str(target),
-                found=f"there is no such file, which the table {name} is in",
+                found=f"the file of the table {name} does not exist",
                 fix="copy the extract whole",
             )
         if digest(target) != expected:
@@ -67,8 +71,9 @@ def feed_of(manifest: dict[str, Any]) -> str:
 
 
 def as_basket(manifest: dict[str, Any], folder: Path, *, into: str, prefix: str = "") -> tuple[str, str]:
-    """(the feed's name, YAML): a source of the folder, and a feed that takes each of its files once. The same extract loaded again brings
-    nothing; a newer one of the same feed is merged by its keys."""
+    """(the feed's name, YAML): a source on the folder, and a feed that loads each of its files once. Loading the same extract again
+    changes nothing; a newer one of the same feed is merged by its keys.
+    """
     name = feed_of(manifest)
     tables = [
         {

@@ -1,8 +1,8 @@
-"""The registry: which kinds there are of sources, warehouses, stores and formats of files, and pages. Nothing else names one.
+"""The registry of kinds: sources, warehouses, file stores, file formats and page styles. Nothing else names one.
 
-A kind is a package, or a module, and a line here. Packages of others add theirs by entry points (`reedbasket.sources`,
-`reedbasket.warehouses`, `reedbasket.stores`, `reedbasket.formats`, `reedbasket.pages`): the kind's name, and the module that has its
-`KIND`. A kind is imported when it is first asked for, its driver when something is opened.
+A kind is a package or a module, and a line here. Other packages add theirs by entry points (`reedbasket.sources`, `reedbasket.warehouses`,
+`reedbasket.stores`, `reedbasket.formats`, `reedbasket.pages`), which give the kind's name and the module that has its `KIND`. A kind is
+imported when it is first needed, and its driver when something is opened.
 """
 
 from __future__ import annotations
@@ -20,17 +20,17 @@ K = TypeVar("K")
 
 
 class DriverMissing(ReedError):
-    """A kind is known, and the library that it works by is not installed."""
+    """The library that a kind needs is not installed."""
 
     code = "driver.missing"
 
 
 def load(module: str, extra: str) -> Any:
-    """The part of a kind that imports its driver.
+    """Import the part of a kind that imports its driver.
 
     Args:
         module: its name.
-        extra: of this package, that brings the driver; '' where none does.
+        extra: of this package, that installs the driver; '' if none does.
 
     Raises:
         DriverMissing: the driver is not installed.
@@ -48,13 +48,13 @@ def load(module: str, extra: str) -> Any:
 
 @dataclass(frozen=True)
 class WarehouseKind:
-    """What is known of a kind of warehouse before one is opened.
+    """What is known about a kind of warehouse before one is opened.
 
     Attributes:
         title: as people call it.
-        definition: the model of what people write, a `spec.warehouse.Warehouse`.
+        definition: the model of its definition, a `spec.warehouse.Warehouse`.
         module: has `open_from(definition, places, reveal)`, and imports the driver.
-        extra: of this package, that brings the driver; '' where none is needed.
+        extra: of this package, that installs the driver; '' if none is needed.
     """
 
     title: str
@@ -65,14 +65,14 @@ class WarehouseKind:
 
 @dataclass(frozen=True)
 class SourceKind:
-    """What is known of a kind of source before one is opened.
+    """What is known about a kind of source before one is opened.
 
     Attributes:
         title: as people call it.
-        definition: the model of what people write, a `spec.source.Source`.
-        module: of a database, has `open_from(source, password, places, stop)`, and imports the driver.
-        setup: of a database, has `STEPS`, `check` and `setup_statements`, for who has to let us in.
-        extra: of this package, that brings the driver; '' where none is needed.
+        definition: the model of its definition, a `spec.source.Source`.
+        module: for a database, has `open_from(source, password, places, stop)`, and imports the driver.
+        setup: for a database, has `STEPS`, `check` and `setup_statements`, for whoever grants access.
+        extra: of this package, that installs the driver; '' if none is needed.
     """
 
     title: str
@@ -84,15 +84,15 @@ class SourceKind:
 
 @dataclass(frozen=True)
 class StoreKind:
-    """What is known of a kind of store of files before one is opened.
+    """What is known about a kind of file store before one is opened.
 
     Attributes:
         module: has `open_from(source, reveal, places)`, and imports the library.
-        keys: of a source that it takes, beside `path` or `url`.
-        port: the server's usual one; None where the address names no server.
-        lists: says which files there are; else each has to be named.
+        keys: of the source's definition, besides `path` or `url`.
+        port: the server's usual one; None if the address names no server.
+        lists: it can list its files; otherwise each has to be named.
         writes: files can be copied into it.
-        extra: of this package, that brings the library; '' where none is needed.
+        extra: of this package, that installs the library; '' if none is needed.
     """
 
     module: str
@@ -105,16 +105,16 @@ class StoreKind:
 
 @dataclass(frozen=True)
 class FormatKind:
-    """What is known of a format of files before one is read.
+    """What is known about a file format before a file is read.
 
     Attributes:
         reader: `module:Class` of its `sources.files.formats.reading.FormatReader`.
-        options: the model of what people write of it, a `spec.files.FileFormat`.
-        endings: of file names that tell it, in small letters.
-        flat: its records are expected to hold no others; a file that tells otherwise is begun once more.
-        whole: a file is read from a place that can be sought in, not as it comes.
-        zipped: such a file is a zip archive itself, and no archive of files.
-        extra: of this package, that brings the library; '' where none is needed.
+        options: the model of its options, a `spec.files.FileFormat`.
+        endings: of file names that identify it, in lower case.
+        flat: its records are expected to hold no objects or lists; a file that turns out otherwise is read again.
+        whole: a file is read from a place that can be sought in, not as it arrives.
+        zipped: such a file is itself a zip archive, and not an archive of files.
+        extra: of this package, that installs the library; '' if none is needed.
     """
 
     reader: str
@@ -128,10 +128,10 @@ class FormatKind:
 
 @dataclass(frozen=True)
 class PageStyle:
-    """What is known of a way to ask for one page after another.
+    """What is known about a way to request one page after another.
 
     Attributes:
-        rule: the model of what people write, a `spec.pagination.Pagination`; its `begin` goes through the pages.
+        rule: the model of its rule, a `spec.pagination.Pagination`; its `begin` goes through the pages.
     """
 
     rule: type[Any]
@@ -141,25 +141,26 @@ class Registry(Generic[K]):
     """Kinds by name."""
 
     def __init__(self, group: str, shipped: Mapping[str, str]) -> None:
-        """
+        """Prepare; nothing is imported yet.
+
         Args:
-            group: of entry points, for those of other packages.
+            group: of entry points, for kinds of other packages.
             shipped: {name: the module that has its `KIND`, or `module:NAME`}.
         """
         self._group = group
         self._shipped = shipped
 
     def names(self) -> list[str]:
-        """Of all kinds that are installed, sorted."""
+        """The names of all installed kinds, sorted."""
         return sorted({*self._shipped, *self._installed})
 
     @cached_property
     def _installed(self) -> Mapping[str, str]:
-        """Of other packages, looked for once a process: that reads the entry points of all that is installed."""
+        """Kinds of other packages, looked up once in a process, because that reads the entry points of everything installed."""
         return {found.name: found.value for found in entry_points(group=self._group)}
 
     def find(self, name: str) -> K | None:
-        """A kind, None where none of that name is installed."""
+        """A kind; None if none of that name is installed."""
         at = self._shipped.get(name) or self._installed.get(name)
         if at is None:
             return None
@@ -168,10 +169,10 @@ class Registry(Generic[K]):
         return kind
 
     def get(self, name: str) -> K:
-        """A kind that a checked definition names.
+        """The kind that a checked definition names.
 
         Raises:
-            LookupError: it is not installed (any more).
+            LookupError: it is no longer installed.
         """
         found = self.find(name)
         if found is None:

@@ -1,4 +1,4 @@
-"""Secrets never leave in text: every log line, error and stored URL passes through a Mask."""
+"""Secrets never leave as text: every log line, error and stored URL passes through a Mask."""
 
 from __future__ import annotations
 
@@ -24,8 +24,9 @@ _ESCAPES = {'"': r"\"", "\\": "\\\\", "/": r"\/", "\n": r"\n", "\r": r"\r", "\t"
 
 
 class Mask:
-    """Replaces secret values wherever they stand in text, in whichever writing: plain, percent-encoded by any rule, escaped as in JSON,
-    HTML or Python, in base64 (alone, or within a pair of user and password), as hexadecimal digits."""
+    """Replaces secrets wherever they occur in text, in whatever form: plain, percent-encoded by any rule, escaped as in JSON, HTML or
+    Python, in base64 (alone, or in a pair of user and password), or as hexadecimal digits.
+    """
 
     def __init__(self, secrets: Iterable[str] = ()) -> None:
         self._secrets: frozenset[str] = frozenset()
@@ -33,7 +34,7 @@ class Mask:
         self.add(*secrets)
 
     def add(self, *secrets: str) -> None:
-        """Further ones, met on the way. Safe across threads: the pattern is replaced, never changed."""
+        """Add secrets that turn up later. Thread-safe: the pattern is replaced, never changed."""
         known = self._secrets | {s for s in secrets if s}
         if known != self._secrets:
             # Longest first, so that a secret that contains another one leaves nothing behind.
@@ -43,7 +44,7 @@ class Mask:
         return f"Mask({len(self._secrets)} secrets)"
 
     def text(self, text: str) -> str:
-        """A text with every writing of the secrets blanked."""
+        """A text with every form of the secrets masked."""
         return text if self._forms is None else self._without_begun(self._forms.sub(HIDDEN, text))
 
     def _without_begun(self, text: str) -> str:
@@ -115,7 +116,7 @@ def _each(before: str, digits: Iterable[str]) -> str:
 
 
 def _base64(secret: str) -> Iterator[str]:
-    """What of it stands in base64 wherever it begins: behind a user's name, or by itself; of both alphabets."""
+    """What occurs of a secret in base64, wherever it begins: after a user's name, or by itself; in both alphabets."""
     octets = secret.encode("utf-8", "surrogatepass")
     if len(octets) < _BASE64_FROM:
         return

@@ -1,4 +1,4 @@
-"""Whose memory a worker's columns are, and what it costs to keep count of it."""
+"""Which allocator a worker's columns use."""
 
 from __future__ import annotations
 
@@ -15,13 +15,14 @@ _TRIM = getattr(ctypes.CDLL(None), "malloc_trim", None)
 
 
 def share_one_pool() -> None:
-    """Columns out of the C library's own memory, as all else is. Arrow's keeps pages for each thread that made some: with four that
-    read at once a worker takes 50 MB more, and is no faster."""
+    """Let Arrow use the C library's memory like everything else. Arrow's own allocator keeps pages for each thread: with four that read at
+    once, a worker takes 50 MB more, and is no faster.
+    """
     pa.set_memory_pool(pa.system_memory_pool())
 
 
 def give_back() -> None:
-    """Before somebody else takes as much: what reading held lies in pieces that DuckDB's own allocator cannot use."""
+    """Return free memory to the system before DuckDB, whose allocator cannot use what reading has left in pieces, takes as much."""
     pa.default_memory_pool().release_unused()
     BRIEF.release_unused()
     if _TRIM is not None:

@@ -1,8 +1,8 @@
-"""Where connections may lead: what a definition, a redirect or a web call names is looked at once its name is an address.
+"""Where connections may lead: whatever a definition, a redirect or a webhook names is checked once its name is an address.
 
-The machine's own metadata service, its neighbours by link and the service itself are reached by nobody; a source could else be pointed
-there, and show what only this machine may see (OWASP ASVS 4.0, 12.6.1). The rule is asked by the interpreter itself, before each
-connection (`sys.addaudithook`), whichever library makes it; what connects outside of Python asks `require`.
+The machine's metadata service, its link-local neighbours and the service itself can never be reached; otherwise a source could be pointed
+there, and show what only this machine may see (OWASP ASVS 4.0, 12.6.1). The interpreter itself asks for each connection
+(`sys.addaudithook`), whichever library makes it; drivers that connect outside Python call `require`.
 """
 
 from __future__ import annotations
@@ -26,7 +26,7 @@ Address = ipaddress.IPv4Address | ipaddress.IPv6Address
 
 
 class AddressNotAllowed(ReedError):
-    """A connection would lead where none is to lead."""
+    """A connection to an address that is not allowed."""
 
     code = "address.not_allowed"
 
@@ -36,9 +36,9 @@ class Outgoing:
     """Which addresses may be connected to.
 
     Attributes:
-        allow: networks; none: all that are not denied.
-        deny: networks, beside those that always are. What is allowed by name is not denied by these defaults.
-        own_port: that the service listens on; on this machine nothing is connected to there.
+        allow: networks; if empty, all that are not denied.
+        deny: networks, besides those that are denied by default. A network in `allow` is not denied by those defaults.
+        own_port: of the service; nothing on this machine connects to it.
     """
 
     allow: tuple[str, ...] = ()
@@ -46,14 +46,14 @@ class Outgoing:
     own_port: int | None = None
 
     def require(self, host: str, port: int | None) -> list[str]:
-        """Of a name, all its addresses are looked at.
+        """Check all addresses of a name.
 
         Args:
             host: a name or an address.
-            port: None where it is not known.
+            port: None if it is not known.
 
         Returns:
-            The addresses that were looked at, as they are to be connected to; none for a name that has none.
+            The addresses that were checked, to connect to; none for a name without an address.
 
         Raises:
             AddressNotAllowed: one of the addresses may not be connected to.
@@ -66,7 +66,7 @@ class Outgoing:
                     "connecting to",
                     f"{host}:{port}" if str(address) == host else f"{host}:{port} ({address})",
                     found=why,
-                    fix="correct the address; if it is right, have whoever runs the service start it with --allow-network "
+                    fix="correct the address; if it is right, ask whoever runs the service to start it with --allow-network "
                     f"{address}/{address.max_prefixlen}",
                 )
         return [text for text, _ in found]
@@ -77,8 +77,8 @@ class Outgoing:
         if any(address in network for network in _networks(self.allow)):
             return ""
         if any(address in network for network in _networks((*self.deny, *_DENIED))):
-            return "it is link-local, a machine's metadata, or denied by whoever runs the service"
-        return "whoever runs the service allows other networks alone" if self.allow else ""
+            return "it is link-local, a cloud's metadata service, or denied by whoever runs the service"
+        return "whoever runs the service allows only other networks" if self.allow else ""
 
 
 _policy = Outgoing()
@@ -86,7 +86,7 @@ _installed = False
 
 
 def install(policy: Outgoing) -> None:
-    """For this process, from now on."""
+    """Apply a policy to this process, from now on."""
     global _policy, _installed
     _policy = policy
     if not _installed:
@@ -95,14 +95,14 @@ def install(policy: Outgoing) -> None:
 
 
 def require(host: str, port: int | None) -> list[str]:
-    """For what connects outside of Python, and has to connect to these addresses, lest the name mean another one by then.
+    """For whatever connects outside Python. It has to connect to these addresses, because the name might mean another one by then.
 
     Returns:
-        The addresses that were looked at; none where nothing is installed, for all is allowed then.
+        The addresses that were checked; none if no policy is installed, since everything is allowed then.
 
     Raises:
         AddressNotAllowed: see Outgoing.require.
-        OSError: the name has no address: what has none now may have one a moment later, that nobody looked at.
+        OSError: the name has no address. It might have one a moment later, which nobody would have checked.
     """
     if not _installed:
         return []

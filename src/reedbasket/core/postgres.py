@@ -1,4 +1,4 @@
-"""PostgreSQL's servers, as warehouse and as source alike: where one is, how to get in, and what its drivers say."""
+"""PostgreSQL servers, as warehouses and as sources: their addresses, connecting, and what their drivers' errors mean."""
 
 from __future__ import annotations
 
@@ -24,10 +24,14 @@ _WRAPPING = re.compile(r"^\[libpq\] [^:]*: (?:\w+: +)?")
 
 
 class Address:
-    """Where a schema is, and how to get in. The password stands in no printed form."""
+    """Where a schema is, and the credentials. The password is in no printed form."""
 
     def __init__(self, definition: ServerAddress, schema: str, password: str | None, places: Places, zone: str = "UTC") -> None:
-        """zone: what the session takes for the time zone of times that name none."""
+        """Resolve a definition.
+
+        Args:
+            zone: the session's time zone.
+        """
         self.host, self.port, self.database = definition.host, definition.port, definition.database
         self.user, self.schema, self.tls = definition.user, schema, definition.tls
         if self.host.startswith("/"):  # a socket file: who asks is known by the user that runs the service
@@ -40,14 +44,14 @@ class Address:
         return f"{self.user}@{self.host}:{self.port}/{self.database}, schema {self.schema}"
 
     def conninfo(self, *settings: str, tls: str | None = None) -> str:
-        """For libpq.
+        """The address for libpq.
 
         Args:
             settings: `name=value` for the session.
-            tls: another mode than the definition's, to see what is wrong.
+            tls: another mode than the definition's, to find out what is wrong.
 
         Raises:
-            AddressNotAllowed: it leads where no connection may.
+            AddressNotAllowed: the address may not be connected to.
             psycopg.OperationalError: the name has no address.
         """
         try:
@@ -78,7 +82,7 @@ class Address:
 
 
 def is_lost(error: Exception) -> bool:
-    """Whether the connection is gone, rather than a statement refused."""
+    """Whether the connection is lost, rather than a statement refused."""
     state = getattr(error, "sqlstate", None) or ""
     if state.startswith(_LOST):
         return True
@@ -86,7 +90,7 @@ def is_lost(error: Exception) -> bool:
 
 
 def server_message(error: Exception) -> str:
-    """The server's own sentence, without the driver's wrapping."""
+    """The server's own message, without what the driver adds."""
     if isinstance(error, psycopg.Error):
         return (error.diag.message_primary or str(error)).strip().splitlines()[0]
     for name, value in getattr(error, "details", None) or []:
@@ -96,14 +100,14 @@ def server_message(error: Exception) -> str:
 
 
 def connect_failure(address: Address, error: psycopg.OperationalError) -> list[CheckStep]:
-    """What stood in the way of a connection: the steps `tls` and `login` as far as they went."""
+    """What prevented a connection: the steps `tls` and `login`, as far as they went."""
     words = str(error).strip()
     last = words.splitlines()[-1]
     mode = address.tls.mode
     if "SSL" in words or "certificate" in words or "root certificate" in words:
-        fix = "let the server offer TLS, or say `tls: {mode: disable}` where the way is safe anyway"
+        fix = "enable TLS on the server, or set `tls: {mode: disable}` if the network is safe"
         if mode.startswith("verify"):
-            fix = "see that `tls.root` is the certificate that signed the server's, and `host` the name in it"
+            fix = "check that `tls.root` is the authority of the server's certificate, and that `host` is the name in it"
         return [CheckStep("tls", False, last, fix)]
     passed = CheckStep("tls", True, f"mode {mode}")
     if "does not exist" in words and "database" in words:

@@ -1,4 +1,4 @@
-"""Figures as people read them in a log."""
+"""Figures for people, in a log."""
 
 from __future__ import annotations
 

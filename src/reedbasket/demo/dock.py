@@ -65,7 +65,7 @@ def happenings(path: Path) -> Mapping[str, Callable[[], str]]:
     def change(statement: str, words: str) -> str:
         with closing(sqlite3.connect(path, timeout=10)) as db, db:
             found = db.execute(statement, {"now": _text(datetime.now(UTC))}).fetchone()
-        return words.format(*found) if found else "nothing is left to do that with"
+        return words.format(*found) if found else "there is nothing left to do that with"
 
     return {
         "work_order_done": lambda: change(
@@ -75,12 +75,12 @@ def happenings(path: Path) -> Mapping[str, Callable[[], str]]:
         ),
         "work_order_deleted": lambda: change(
             "delete from work_orders where order_id = (select max(order_id) from work_orders) returning order_id",
-            "work order {} was deleted; changes by cursor never see that",
+            "work order {} was deleted; changes by cursor do not notice that",
         ),
         "part_repriced": lambda: change(
             """update parts set price = round(price * 1.1, 2)
                where part_no = (select part_no from parts order by random() limit 1) returning part_no, price""",
-            "part {} costs {} now; nothing in its row says when that was",
+            "part {} costs {} now; its row does not say since when",
         ),
         "shift_cancelled": lambda: change(
             "delete from crew_shifts where shift_id = (select max(shift_id) from crew_shifts) returning shift_id, crew",

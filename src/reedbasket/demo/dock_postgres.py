@@ -115,7 +115,7 @@ def happenings(server: DockServer) -> Mapping[str, Callable[[], str]]:
         def happen() -> str:
             with closing(server.connect()) as boss:
                 found = boss.execute(statement, {"now": datetime.now(UTC)}).fetchone()
-            return words.format(*found) if found else "nothing is left to do that with"
+            return words.format(*found) if found else "there is nothing left to do that with"
 
         return happen
 
@@ -127,12 +127,12 @@ def happenings(server: DockServer) -> Mapping[str, Callable[[], str]]:
         ),
         "work_order_deleted": change(
             "delete from work_orders where order_id = (select max(order_id) from work_orders) returning order_id",
-            "work order {} was deleted; the log tells that",
+            "work order {} was deleted; the change log shows that",
         ),
         "part_repriced": change(
             """update parts set price = round(price * 1.1, 2)
                where part_no = (select part_no from parts order by random() limit 1) returning part_no, price""",
-            "part {} costs {} now; nothing in its row says when that was, and the log does",
+            "part {} costs {} now; its row does not say since when, but the change log does",
         ),
         "shift_cancelled": change(
             "delete from crew_shifts where shift_id = (select max(shift_id) from crew_shifts) returning shift_id, crew",

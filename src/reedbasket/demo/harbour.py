@@ -92,13 +92,13 @@ class Harbour:
             vessel = self._tables["vessels"].pop(0)
             now = time_text(self.now())
             self._tables["vessels"].append({**vessel, "hull": {"inspected_on": now[:10], "sound": True}, "updated_at": now})
-        return f"vessel {vessel['vessel_id']} was inspected; it has a `hull` from now on"
+        return f"vessel {vessel['vessel_id']} was inspected; it has a new field `hull`"
 
     def vessel_sold(self) -> str:
         """Gone without a word: only a complete read shows it."""
         with self._lock:
             vessel = self._tables["vessels"].pop(2)
-        return f"vessel {vessel['vessel_id']} was sold, and is listed no more"
+        return f"vessel {vessel['vessel_id']} was sold, and is no longer listed"
 
     def busy(self) -> str:
         """Too many requests for the next two: what happens, in words."""

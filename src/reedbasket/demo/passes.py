@@ -70,7 +70,7 @@ class Passes:
         """End all tokens: what happened, in words."""
         with self._lock:
             self._tokens.clear()
-        return "every access token has ended before its time"
+        return "all access tokens have expired early"
 
     def partner_down(self) -> str:
         """Out of order for a minute: what happens, in words."""
@@ -127,7 +127,7 @@ def create_passes(client_id: str, client_secret: str, now: datetime) -> tuple[Fl
         if not admitted:
             return as_json({"message": "too many requests"}, 429, {**limits, "Retry-After": "1"})
         if not passes.known(request.headers.get("Authorization", "")):
-            return as_json({"message": "the token is not known, or has ended"}, 401, limits)
+            return as_json({"message": "the token is not known, or has expired"}, 401, limits)
         records = passes.uses if name == "pass-uses" else passes.holders if name == "pass-holders" else None
         if records is None:
             return as_json({"message": "there are pass-holders and pass-uses"}, 404, limits)

@@ -25,5 +25,5 @@ def add_switch(app: Flask, things: Mapping[str, Callable[[], str]]) -> None:
     @app.post("/happen/<thing>")
     def happen(thing: str) -> Response:
         if thing not in things:
-            return as_json({"error": f"nothing like that happens; there are {', '.join(sorted(things))}"}, 404)
+            return as_json({"error": f"there is no such event; there are {', '.join(sorted(things))}"}, 404)
         return as_json({"happened": things[thing]()})

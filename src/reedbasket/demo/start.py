@@ -29,14 +29,17 @@ TURNSTILE_FOLDER = "turnstile"
 
 
 class DemoError(ReedError):
-    """The demo cannot begin."""
+    """The demo cannot start."""
 
     code = "demo.cannot_start"
 
 
 def run_demo(folder: Path, port: int, say: Callable[[str], None], *, postgres: bool = False) -> int:
-    """Blocks until Ctrl-C. Returns the exit code of the first run: 0, or 1 where it failed. postgres: the dock is on a private
-    PostgreSQL, and its feed loads into it too."""
+    """Run the demo until Ctrl-C. Returns the exit code of the first run: 0, or 1 if it failed.
+
+    Args:
+        postgres: the dock is on a private PostgreSQL, and its feed loads into it too.
+    """
     quiet_logs()
     fresh_folder(folder)
     (folder / FILES).mkdir(parents=True)
@@ -76,14 +79,23 @@ def run_demo(folder: Path, port: int, say: Callable[[str], None], *, postgres: b
 
 
 def fresh_folder(folder: Path) -> None:
-    """An empty data folder. Raises DemoError rather than clear one that no demo made, or that is in use."""
+    """An empty data folder.
+
+    Raises:
+        DemoError: there is a folder that no demo made, or that is in use.
+    """
     if folder.exists() and any(folder.iterdir()):
         if not (folder / MARK).exists():
             raise DemoError(
-                "starting the demo in", str(folder), found="a folder that no demo made", fix="name another with --data"
+                "starting the demo in",
+                str(folder),
+                found="a folder that was not made by a demo",
+                fix="choose another with --data",
             )
         if (folder / "service.json").exists() and _answers(folder):
-            raise DemoError("starting the demo in", str(folder), found="a demo that is running", fix="end that one with Ctrl-C")
+            raise DemoError(
+                "starting the demo in", str(folder), found="a demo that is running", fix="stop that one with Ctrl-C"
+            )
         shutil.rmtree(folder)
     folder.mkdir(parents=True, exist_ok=True, mode=0o700)
     (folder / MARK).touch()
@@ -101,7 +113,7 @@ def _answers(folder: Path) -> bool:
 
 
 def start_standins(secrets_of_demo: dict[str, str]) -> subprocess.Popen[str]:
-    """The outside world, in a process of its own."""
+    """Start the outside world, in a process of its own."""
     process = subprocess.Popen(
         [sys.executable, "-m", "reedbasket.demo.standins"],
         stdin=subprocess.PIPE,
@@ -116,7 +128,11 @@ def start_standins(secrets_of_demo: dict[str, str]) -> subprocess.Popen[str]:
 
 
 def addresses_of(process: subprocess.Popen[str]) -> dict[str, str]:
-    """{stand-in: its URL}: what the process says first. Raises DemoError."""
+    """{stand-in: its URL}, which the process prints first.
+
+    Raises:
+        DemoError: it ended.
+    """
     assert process.stdout is not None
     line = process.stdout.readline().strip()
     if not line:
@@ -126,7 +142,7 @@ def addresses_of(process: subprocess.Popen[str]) -> dict[str, str]:
 
 
 def stop_standins(process: subprocess.Popen[str]) -> None:
-    """End their process, at once where it takes too long."""
+    """End the process, by force if it takes too long."""
     process.send_signal(signal.SIGTERM)
     try:
         process.wait(3)
@@ -213,7 +229,7 @@ def _first_run(
     others = [client.feeds.run(feed) for feed in ("dock", "turnstiles", "depot", "tides", "passes")]
     by_themselves = [one["name"] for one in client.definitions.apply(days)]
     begun = ", ".join(f"{other['feed']} (run {other['id']})" for other in others)
-    say(f"Begun: {begun}, as fast as their sources allow")
+    say(f"Started: {begun}, as fast as their sources allow")
     say(f"By their schedules: {', '.join(by_themselves)}")
     reed = Path(sys.argv[0]).name
     prefix = f"{Path(sys.argv[0]).parent}/" if "/" in sys.argv[0] else ""
@@ -224,28 +240,28 @@ Console (this link signs in once):
   {service.sign_in_url()}
 
 Try next, in another terminal:
-  {prefix}{reed} feeds                        how every feed stands
-  {prefix}{reed} run harbour                  again: nothing changed, so nothing is read
+  {prefix}{reed} feeds                        the state of every feed
+  {prefix}{reed} run harbour                  again: nothing has changed, so nothing is read
   {prefix}{reed} demo event bookings_added   two bookings come in at the harbour
   {prefix}{reed} demo event sailing_delayed  a sailing is delayed
   {prefix}{reed} run harbour                  exactly these three
-  {prefix}{reed} ledger harbour               a line per load
-  {prefix}{reed} run harbour-analysis         the same source into DuckDB: mirrored, with history, columns worked on
+  {prefix}{reed} ledger harbour               a line for each load
+  {prefix}{reed} run harbour-analysis         the same source into DuckDB: mirrored, with versions, columns transformed
   {prefix}{reed} run boardings                one request for each sailing of the last day, several at once
-  {prefix}{reed} check passes                 a partner with tokens and a limit, step by step
-  {prefix}{reed} preview tides levels --wire     the report as it is asked for and answered
-  {prefix}{reed} survey dock                  the workshop's database, and how changes of its tables can be found
+  {prefix}{reed} check passes                 a partner with tokens and a rate limit, step by step
+  {prefix}{reed} preview tides levels --wire     the request for a report and its answer
+  {prefix}{reed} survey dock                  the workshop's database, and how changes to its tables can be found
   {prefix}{reed} demo event work_order_done  a work order is done
   {prefix}{reed} run dock                     exactly that one
-  {prefix}{reed} preview turnstile 'prices/*.csv'   how a file is written, and what stands in it
-  {prefix}{reed} demo event file_arrives     a landing's counts of another hour come in
-  {prefix}{reed} run turnstiles               exactly that file, once it is still
+  {prefix}{reed} preview turnstile 'prices/*.csv'   how a file is written, and what it contains
+  {prefix}{reed} demo event file_arrives     a landing's counts for another hour arrive
+  {prefix}{reed} run turnstiles               exactly that file, once it no longer changes
   {prefix}{reed} files turnstiles             which files are in the tables
-  {prefix}{reed} windows tide-days              a run for each day, and how each stands
+  {prefix}{reed} windows tide-days              a run for each day, and the state of each
   {prefix}{reed} backfill tides --from {since} --until {until} --length 1d
-                                    three days once more, beside the feed's own cursor
+                                    three days again, without moving the feed's own cursor
   {prefix}{reed} demo event partner_down       the partner is down for a minute: `{reed} run passes`, and read {urls["post"]}
-  {prefix}{reed} verify harbour --deep        the source once more, compared with the warehouse
+  {prefix}{reed} verify harbour --deep        the source again, compared with the warehouse
   {prefix}{reed} sql marsh "select status, count(*) from sailings group by status"
 
 Ctrl-C stops everything."""

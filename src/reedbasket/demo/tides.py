@@ -36,7 +36,7 @@ def create_tides(key: str) -> Flask:
             begin, end = (datetime.fromisoformat(asked["range"][name]).replace(tzinfo=UTC) for name in ("from", "until"))
             measures, landings = list(asked["measures"]), list(asked["landings"])
         except (KeyError, TypeError, ValueError) as error:
-            return as_json({"fault": f"a report wants range, measures and landings: {error!r}"}, 400)
+            return as_json({"fault": f"a report needs range, measures and landings: {error!r}"}, 400)
         unknown = [name for name in [*measures, *landings] if name not in (*MEASURES, *_PHASES)]
         if unknown or end - begin > timedelta(days=1) or end <= begin:
             return as_json({"fault": f"not known: {unknown}" if unknown else "a report covers a day at most"}, 422)

@@ -152,7 +152,7 @@ def happenings(folder: Path) -> Mapping[str, Callable[[], str]]:
                     time.sleep(3 * 64 / len(content))
 
         threading.Thread(target=write_slowly, daemon=True).start()
-        return f"{path.relative_to(folder)} is being written, for three seconds; a run takes it once it has been still for five"
+        return f"{path.relative_to(folder)} is being written for three seconds; a run loads it once it has not changed for five"
 
     def corrected() -> str:
         path = rng.choice(sorted(folder.glob("*/counts-*.ndjson.gz")))
@@ -164,7 +164,7 @@ def happenings(folder: Path) -> Mapping[str, Callable[[], str]]:
         path = next_counts(rng.choice(LANDINGS))
         hour = datetime.strptime(path.name[7:17], "%Y%m%d%H").replace(tzinfo=UTC)
         path.write_bytes(counts(path.parent.name, hour, rng)[:-40])
-        return f"{path.relative_to(folder)} came in cut off: the run says so, and takes all others"
+        return f"{path.relative_to(folder)} arrived incomplete: the run says so, and loads all others"
 
     return {"file_arrives": arrives, "file_corrected": corrected, "file_damaged": damaged}
 

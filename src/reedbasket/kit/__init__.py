@@ -1,8 +1,7 @@
-"""Write a connector in Python: a class of `Connector`, with its settings, its tables, and how they are read.
+"""Write a connector in Python: a class derived from `Connector`, with its settings, its tables, and how they are read.
 
-It runs in a process of its own, which is given the settings of its source and nothing else, and asks its API through ours: pace, retry,
-signing in and the log of requests come with it. See docs/authoring.md.
-May import: core.
+It runs in a process of its own, which gets the settings of its source and nothing else. Its requests are sent by the worker, with pace,
+retries, authentication and the log of requests included. See docs/authoring.md. May import: core.
 """
 
 from .connector import Connector, Failed, Log, Position, Saved, Secret, Setting, Table, Time, Url

@@ -1,4 +1,4 @@
-"""The process of one connector: takes an order, does it, tells what it finds, and ends."""
+"""A connector's process: takes an order, executes it, reports what it finds, and ends."""
 
 from __future__ import annotations
 
@@ -30,17 +30,21 @@ PUBLISHED = "reedbasket.connectors"
 
 
 class _RequestFailed(BaseException):
-    """The worker knows why; nothing between it and us is to catch it."""
+    """The worker knows why; nothing in between should catch it."""
 
 
 class Child:
-    """told, heard: file descriptors of the pipes to and from the worker."""
+    """One side of the pipes.
+
+    Args:
+        told, heard: file descriptors of the pipes to and from the worker.
+    """
 
     def __init__(self, heard: int, told: int) -> None:
         self._heard, self._told = heard, told
 
     def work(self) -> None:
-        """Do as the worker says, until it says no more."""
+        """Execute orders until the worker sends no more."""
         letter, payload = frames.receive(self._heard)
         assert letter == b"o"
         order = orjson.loads(payload)
@@ -53,7 +57,7 @@ class Child:
                 return
             connector = self._made(kind, order["settings"])
             for what in lacking:
-                self._tell(b"l", {"level": "warning", "message": f"this system cannot keep a connector from {what}"})
+                self._tell(b"l", {"level": "warning", "message": f"this system cannot confine a connector's access to {what}"})
             done: dict[str, Any] = {}
             if order["do"] == "check":
                 connector.check()
@@ -67,9 +71,14 @@ class Child:
         except Failed as failed:
             self._tell(b"e", {"found": failed.found, "fix": failed.fix, "retry": failed.retry})
         except MemoryError:
-            found = f"it took more than the {order['memory']} MB it may have"
+            found = f"it needed more than the {order['memory']} MB that it may use"
             self._tell(
-                b"e", {"found": found, "fix": "yield records as they come, or raise `memory_limit`", "code": "connector.memory"}
+                b"e",
+                {
+                    "found": found,
+                    "fix": "yield records as they come, or raise `memory_limit`",
+                    "code": "connector.out_of_memory",
+                },
             )
         except Exception as error:
             self._tell(b"e", {"found": f"{type(error).__name__}: {error}", "where": where(error), "code": "connector.broken"})
@@ -141,8 +150,14 @@ class Child:
 
 
 def load(entry: str, program: str | None) -> type[Connector]:
-    """entry: `lockers.py`; of what is installed `lockers`, as a package publishes it, or `package.module:Class`. Raises Failed, and
-    whatever the code raises."""
+    """Load a connector's class.
+
+    Args:
+        entry: `lockers.py`; for installed code `lockers`, as a package publishes it, or `package.module:Class`.
+
+    Raises:
+        Failed: there is no such connector. Whatever the code itself raises is passed on.
+    """
     name, _, wanted = entry.partition(":")
     if program is None and not wanted:
         from importlib import metadata  # large, and few need it
@@ -170,7 +185,7 @@ def load(entry: str, program: str | None) -> type[Connector]:
         ]
     kinds = [one for one in found if isinstance(one, type) and issubclass(one, Connector)]
     if len(kinds) != 1:
-        raise Failed(f"{entry} holds {len(kinds)} classes of Connector", "have one, or name it: `code: file.py:Class`")
+        raise Failed(f"{entry} has {len(kinds)} subclasses of Connector", "keep one, or name it: `code: file.py:Class`")
     return kinds[0]
 
 
@@ -185,17 +200,17 @@ def _plain(value: Any) -> Any:
         return orjson.Fragment(str(value))
     if isinstance(value, bytes):
         return value.hex()
-    raise TypeError(f"{type(value).__name__} is no JSON")
+    raise TypeError(f"{type(value).__name__} cannot be written as JSON")
 
 
 def where(error: BaseException) -> str:
-    """The last line of the connector's own code: `lockers.py:31`; its message may hold anything, so no more of it."""
+    """The last line of the connector's own code, `lockers.py:31`. Its message may contain anything, so it is left out."""
     frames_of = [frame for frame in traceback.extract_tb(error.__traceback__) if "reedbasket" not in frame.filename]
     return f"{Path(frames_of[-1].filename).name}:{frames_of[-1].lineno}" if frames_of else ""
 
 
 def main() -> NoReturn:
-    """The process of one connector: hears by standard input, tells by standard output."""
+    """A connector's process: reads standard input, and writes standard output."""
     heard, told = os.dup(0), os.dup(1)
     # What a connector prints is for the log, and nothing is to be read from where orders come.
     os.dup2(2, 1)
@@ -203,7 +218,7 @@ def main() -> NoReturn:
     os.open("/dev/null", os.O_RDONLY)
     # The worker ends us once it has what it asked for, and what was printed by then is to be there.
     sys.stdout.reconfigure(line_buffering=True)  # type: ignore[union-attr]
-    with suppress(frames.Ended):
+    with suppress(frames.PeerGone):
         Child(heard, told).work()
     sys.stdout.flush()
     sys.stderr.flush()

@@ -1,8 +1,9 @@
-"""A connector's process sees the files of Python and of the system, and its own scratch folder; it has no network, reaches no other
-process, and cannot leave its group.
+"""Confines a connector's process: it sees the files of Python and of the system, and its own scratch folder; it has no network, cannot
+touch other processes, and cannot leave its process group.
 
-Files by Landlock (https://docs.kernel.org/userspace-api/landlock.html), Linux 5.13 and later; the others by a filter of system calls
-(https://docs.kernel.org/userspace-api/seccomp_filter.html), on x86-64 and 64-bit ARM. Neither needs rights. What a kernel lacks is said.
+Files are confined by Landlock (https://docs.kernel.org/userspace-api/landlock.html), Linux 5.13 and later; the rest by a filter of
+system calls (https://docs.kernel.org/userspace-api/seccomp_filter.html), on x86-64 and 64-bit ARM. Neither needs privileges. Whatever a
+kernel lacks is reported.
 """
 
 from __future__ import annotations
@@ -65,7 +66,7 @@ _MACHINES = {
 
 
 def limit(megabytes: int) -> None:
-    """What it may take of the machine. It raises MemoryError there from then on, and not here.
+    """Limit the memory of this process, which gets a MemoryError beyond it.
 
     Args:
         megabytes: that it may allocate.
@@ -78,13 +79,13 @@ def limit(megabytes: int) -> None:
 
 
 def confine(scratch: Path) -> list[str]:
-    """From now on and for good.
+    """Confine this process, from now on and for good.
 
     Args:
         scratch: the only folder that it may write to.
 
     Returns:
-        What this system cannot keep from it, in words; nothing where all holds.
+        What this system cannot keep it from, in words; empty if everything is confined.
     """
     calls = ctypes.CDLL(None, use_errno=True)
     calls.prctl(_NO_NEW_PRIVILEGES, 1, 0, 0, 0)

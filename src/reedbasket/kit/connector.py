@@ -43,7 +43,7 @@ class Failed(Exception):
 
 @dataclass(frozen=True)
 class SettingFacts:
-    """See Setting."""
+    """The facts of a setting; see Setting."""
 
     default: Any = None
     description: str = ""
@@ -59,12 +59,12 @@ def Setting(  # noqa: N802 - stands in a class as if it were one
     pattern: str | None = None,
     allowed: Sequence[Any] | None = None,
 ) -> Any:
-    """Say more about a setting than its type: `limit: int = Setting(500, description="records a page")`.
+    """Say more about a setting than its type: `limit: int = Setting(500, description="records on a page")`.
 
     Args:
-        default: its value where a source says none; without it, every source has to say one.
+        default: its value if a source gives none; without it, every source has to give one.
         description: a line for whoever fills it in.
-        example: a value, shown beside it.
+        example: a value, shown next to it.
         pattern: a regular expression that the whole value must match.
         allowed: the values it may have.
     """
@@ -76,19 +76,19 @@ class Table:
     """One table of a connector, as a member of its class: `boxes = Table(primary_key="box_id", cursor="updated_at")`.
 
     Attributes:
-        primary_key: the field, or fields, that tell one record from another.
-        cursor: the field that grows with every change. `read` is asked for what is equal to or newer than `position.from_`; records that
-            come again are recognised.
+        primary_key: the field, or fields, that identify a record.
+        cursor: the field that grows with every change. `read` has to bring what is equal to or newer than `position.from_`; records
+            that come again are recognised.
         cursor_type: `time`, `number` or `text`.
-        from_: where a first read, or the first window, begins; a template, such as `{settings.since}`.
-        overlap: how far back each read goes (`5m`), for records that come late.
+        from_: where the first read, or the first window, begins; may be a template, such as `{settings.since}`.
+        overlap: how far back each read goes (`5m`), for records that arrive late.
         sorted: records come in the cursor's order, so that a long load may commit on the way.
-        bound: `none` where everything comes whatever is asked for; what is older is passed over then.
-        window: ranges of time of this length (`1d`), each read by itself.
-        own_position: `read` says itself how far it is, by `Saved`.
-        deleted_when: the field that is set where a record is gone.
+        bound: `none` if everything comes whatever is requested; older records are then skipped.
+        window: ranges of time of this length (`1d`), each read separately.
+        own_position: `read` reports its own position, with `Saved`.
+        deleted_when: the field that is set if a record is deleted.
         description: a line for people.
-        name: what `read` is told; the member's own name where nothing is said.
+        name: what `read` is given; the member's own name if it is not set.
     """
 
     primary_key: str | Sequence[str] = ()
@@ -105,7 +105,7 @@ class Table:
     name: str = ""
 
     def as_definition(self) -> dict[str, Any]:
-        """As a connector's YAML says it."""
+        """The table in the form of a connector's YAML."""
         made: dict[str, Any] = {"description": self.description} if self.description else {}
         if self.primary_key:
             made["primary_key"] = self.primary_key if isinstance(self.primary_key, str) else list(self.primary_key)
@@ -129,13 +129,13 @@ class Table:
 
 @dataclass(frozen=True)
 class Position:
-    """From where a table is to be read.
+    """Where to read a table from.
 
     Attributes:
-        from_: of a table with a cursor, its lowest value, inclusive; None for everything.
-        until: when the run began; what is newer comes with the next one.
+        from_: for a table with a cursor, its lowest value, inclusive; None for everything.
+        until: when the run began; newer records are left for the next one.
         window: (from, until) of one range of time, half-open; None for a table without windows.
-        saved: what the last `Saved` held; None at first.
+        saved: the value of the last `Saved`; None at first.
     """
 
     from_: Any
@@ -146,17 +146,17 @@ class Position:
 
 @dataclass(frozen=True)
 class Saved:
-    """Yielded by `read` behind the records that it covers.
+    """Yielded by `read` after the records that it covers.
 
     Attributes:
-        value: what `position.saved` is to be the next time; anything that JSON holds.
+        value: what `position.saved` will be the next time; anything that JSON can represent.
     """
 
     value: Any
 
 
 class Log:
-    """Lines for the run's log."""
+    """Writes to the run's log."""
 
     def __init__(self, tell: Callable[[str, str], None]) -> None:
         self._tell = tell
@@ -166,23 +166,23 @@ class Log:
         self._tell("info", message)
 
     def warning(self, message: str) -> None:
-        """Write a warning, which shows in the run's summary too."""
+        """Write a warning, which appears in the run's summary too."""
         self._tell("warning", message)
 
 
 class Connector:
-    """A connector in Python: one class, whose annotations are settings (`url: Url`, `limit: int = 500`) and whose members are tables
-    (`boxes = Table(primary_key="box_id")`). Settings stand in `self` by their names when `read` is called.
+    """A connector in Python: a class whose annotations are settings (`url: Url`, `limit: int = 500`) and whose members are tables
+    (`boxes = Table(primary_key="box_id")`). When `read` is called, `self` has the settings by their names.
 
     Attributes:
-        base_url: what paths given to `self.http` begin with.
+        base_url: prefix of the paths given to `self.http`.
         auth: how requests are authenticated, as in a declared connector; templates such as `{settings.token}` are filled in.
         headers: sent with each request.
         rate_limit: how often the source may be asked, as in a declared connector.
-        retry: how failed requests are tried again, as in a declared connector.
+        retry: how failed requests are retried, as in a declared connector.
         timeouts: seconds, as in a declared connector.
         http: sends requests.
-        log: writes lines of the run's log.
+        log: writes to the run's log.
     """
 
     base_url: ClassVar[str] = "{settings.url}"
@@ -195,34 +195,34 @@ class Connector:
     log: Log
 
     def check(self) -> None:
-        """See whether the source can be read; the first record is asked for by itself.
+        """Check that the source can be read. By default, the first record is requested.
 
         Raises:
-            Failed: it cannot. What else is raised is told as it is.
+            Failed: it cannot. Any other error is reported as it is.
         """
 
     def tables(self) -> Iterable[Table]:
-        """All tables; by itself those that are members of the class, which are known without asking.
+        """All tables. By default, those that are members of the class, which are known without asking.
 
-        Where only the source knows its tables, this asks it (`self.http`), at each look and each run.
+        If only the source knows its tables, override this and ask it (`self.http`); it is called by each inspection and each run.
 
         Returns:
-            Tables by the names that `read` is told: `Table(name="Boats", primary_key="BoatId")`.
+            Tables with the names that `read` is given: `Table(name="Boats", primary_key="BoatId")`.
         """
         return members_of(type(self))
 
     def read(self, table: str, position: Position) -> Iterator[Any]:
-        """Read one table; by itself what the method named `read_` and the table's name yields.
+        """Read one table. By default, what the method named `read_` and the table's name yields.
 
         Args:
             table: its name.
-            position: from where.
+            position: where to begin.
 
         Yields:
             Records (dicts), lists of them, Arrow batches or tables, and `Saved`.
 
         Raises:
-            Failed: what was read so far is kept, as far as its position is safe.
+            Failed: it cannot be read any further; what was read is kept as far as its position is safe.
         """
         yield from getattr(self, f"read_{table}")(position)
 
@@ -233,7 +233,11 @@ class Connector:
 
 
 def definition_of(kind: type[Connector]) -> dict[str, Any]:
-    """What the class says of itself, as a connector's YAML would. Raises Failed."""
+    """What the class declares, in the form of a connector's YAML.
+
+    Raises:
+        Failed: it declares something wrong.
+    """
     made: dict[str, Any] = {"description": (inspect.getdoc(kind) or "").split("\n")[0], "base_url": kind.base_url}
     for name in ("auth", "headers", "rate_limit", "retry", "timeouts"):
         if getattr(kind, name):

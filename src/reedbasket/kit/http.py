@@ -1,4 +1,4 @@
-"""Asking an API: each request is sent by the worker, at the source's pace, signed in, tried again, and kept in the run's log."""
+"""Requests of a connector: each is sent by the worker, at the source's pace, authenticated, retried, and kept in the run's log."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ Sent = Callable[[dict[str, Any]], tuple[dict[str, Any], bytes]]
 
 
 class Headers(Mapping[str, str]):
-    """Of an answer. Names are compared without case, as HTTP does (RFC 9110, section 5.1)."""
+    """The headers of an answer. The case of names does not matter, as in HTTP (RFC 9110, section 5.1)."""
 
     def __init__(self, headers: Mapping[str, str]) -> None:
         self._held = {name.lower(): value for name, value in headers.items()}
@@ -35,8 +35,8 @@ class Answer:
     Attributes:
         status: the HTTP status.
         headers: by name, in any case.
-        body: as it came, unpacked.
-        url: that answered, behind redirects.
+        body: decompressed.
+        url: that answered, after redirects.
     """
 
     status: int
@@ -45,10 +45,10 @@ class Answer:
     url: str
 
     def json(self) -> Any:
-        """The body as JSON; numbers exact, integers of any size, Decimal where a float would not do.
+        """The body as JSON, with exact numbers: integers of any size, and Decimal if a float would not do.
 
         Raises:
-            ValueError: it is none.
+            ValueError: it is not JSON.
         """
         return json_body.parse(self.body)[0]
 
@@ -59,8 +59,9 @@ class Answer:
 
 
 class Http:
-    """Addresses are paths below the connector's `base_url`, or whole ones of the same server, as a page names the next one. What goes wrong
-    ends the reading, with an error that people can read; nothing has to be caught."""
+    """Sends requests. Addresses are paths below the connector's `base_url`, or whole ones on the same server, such as a next page's. An
+    error ends the read with a message that people can understand; nothing has to be caught.
+    """
 
     def __init__(self, ask: Sent) -> None:
         self._ask = ask
@@ -76,10 +77,10 @@ class Http:
         """Send a GET request.
 
         Args:
-            path: below `base_url`, or a whole address of the same server.
-            query: parameters; those that are None are left out, times are written as RFC 3339.
-            headers: sent besides the connector's own.
-            good: statuses that are no error.
+            path: below `base_url`, or a whole address on the same server.
+            query: parameters; None is left out, and times are written as RFC 3339.
+            headers: sent in addition to the connector's own.
+            good: statuses that are not errors.
         """
         return self._send("GET", path, query, headers, good, {})
 
@@ -96,12 +97,12 @@ class Http:
         """Send a POST request that only reads: it may be sent again.
 
         Args:
-            path: below `base_url`, or a whole address of the same server.
+            path: below `base_url`, or a whole address on the same server.
             json: the body, as JSON.
-            form: the body as an HTML form sends it, in place of `json`.
-            query: parameters; those that are None are left out.
-            headers: sent besides the connector's own.
-            good: statuses that are no error.
+            form: the body as an HTML form sends it, instead of `json`.
+            query: parameters; None is left out.
+            headers: sent in addition to the connector's own.
+            good: statuses that are not errors.
         """
         return self._send("POST", path, query, headers, good, {"json": json} if form is None else {"form": _texts(form)})
 

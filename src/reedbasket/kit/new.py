@@ -1,4 +1,4 @@
-"""A connector's folder, to begin with."""
+"""A new connector's folder."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ type: http
 settings:
   url: {{type: url, example: "https://api.example"}}
   token: {{type: secret}}
-base_url: "{{settings.url}}/v1"                    # what all addresses begin with
+base_url: "{{settings.url}}/v1"                    # prefix of all addresses
 auth: {{type: bearer, token: "{{settings.token}}"}}  # or basic, api_key, oauth2; see docs/http.md
 rate_limit: {{per_second: 5}}
 tables:
@@ -25,7 +25,7 @@ _NAMED = """connector: {name}
 type: python
 code: {name}.py
 """
-_PYTHON = '''"""Everything that `self.http` asks goes at the source's pace, signed in, tried again and logged."""
+_PYTHON = '''"""Requests of `self.http` keep the source's rate limit, and are authenticated, retried and logged."""
 
 from collections.abc import Iterator
 
@@ -33,7 +33,7 @@ from reedbasket.kit import Connector, Position, Secret, Table, Url
 
 
 class {kind}(Connector):
-    """What it brings, in a line."""
+    """What it reads, in one line."""
 
     url: Url
     token: Secret
@@ -58,7 +58,7 @@ settings:
   url: http://127.0.0.1:8801
   token: {{secret: {name}_token}}               # its value: REED_SECRET_{upper}_TOKEN while trying, `reed secret set` in a service
 """
-_TEST = '''"""The connector keeps what connectors promise, on answers recorded by `reed connector check . --record`; needs no network."""
+_TEST = '''"""The connector passes every check, on answers recorded by `reed connector check . --record`; needs no network."""
 
 from pathlib import Path
 
@@ -70,10 +70,10 @@ def test_it_keeps_what_connectors_promise() -> None:
 '''
 _README = """# {name}
 
-- `{name}.yaml`{code}: the connector. `source.yaml`: one source of it, to try it on.
-- `export REED_SECRET_{upper}_TOKEN=…`, then `reed connector try .` (`--watch`: again with every save): rows and columns of each table.
-- `reed connector check .`: what every connector promises. With `--record` the answers are kept in `answers/`, secrets blanked; with
-  `--replay` they stand in for the API, and so they do in `test_{name}.py`.
+- `{name}.yaml`{code}: the connector. `source.yaml`: a source that uses it, for trying.
+- `export REED_SECRET_{upper}_TOKEN=…`, then `reed connector try .` (`--watch`: again after every save): rows and columns of each table.
+- `reed connector check .`: everything that a connector has to do right. With `--record` the answers are stored in `answers/`,
+  with secrets masked; with `--replay` they replace the API, as they do in `test_{name}.py`.
 - `reed apply .` puts it into the service.
 """
 
@@ -82,12 +82,12 @@ EXAMPLES = resources.files(__package__) / "examples"
 
 
 def examples() -> list[str]:
-    """Connectors that ship, each with the answers that it was proven on."""
+    """The connectors that ship, each with recorded answers."""
     return sorted(place.name for place in EXAMPLES.iterdir() if place.is_dir())
 
 
 def like(example: str, name: str) -> dict[str, str]:
-    """{file: text}: one that ships, under another name."""
+    """{file: text} of one that ships, under another name."""
     made = {}
     for place in [*(EXAMPLES / example).iterdir(), *(EXAMPLES / example / "answers").iterdir()]:
         if not place.is_file():

@@ -1,4 +1,4 @@
-"""The Flask application: built whole by `create_app`, with no state at import."""
+"""The Flask application: `create_app` builds it, and nothing is created at import."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from ..store import access
 from ..store.access import Caller
 from . import auth, console, problems
 from .parts import Parts
-from .prefix import Below, prefix_of
+from .prefix import PrefixMiddleware, prefix_of
 from .views import openid, operations, sources
 
 # The largest request is a basket of definitions.
@@ -90,5 +90,5 @@ def create_app(parts: Parts) -> Flask:
     problems.register(app)
     prefix = prefix_of(parts.settings.public_url)
     if prefix:
-        app.wsgi_app = Below(app.wsgi_app, prefix)  # type: ignore[method-assign]
+        app.wsgi_app = PrefixMiddleware(app.wsgi_app, prefix)  # type: ignore[method-assign]
     return app

@@ -1,4 +1,4 @@
-"""Who calls, and what they may: a bearer token, or the console's session cookie."""
+"""Who calls, and what they may do: a bearer token, or the console's session cookie."""
 
 from __future__ import annotations
 
@@ -22,14 +22,14 @@ CONSOLE_HEADER = "X-Reed-Console"
 _LOOPBACK_HOSTS = {"127.0.0.1", "localhost", "[::1]"}
 
 
-class TooManyTries(ReedError):
-    """Too many wrong passwords: the next try has to wait."""
+class TooManyAttempts(ReedError):
+    """Too many wrong passwords: the next attempt has to wait."""
 
-    code = "access.too_many_tries"
+    code = "access.too_many_attempts"
 
 
 def check_host(request: Request, further: set[str]) -> None:
-    """Only names that are ours: a page elsewhere may not reach a loopback service by a name of its own (DNS rebinding)."""
+    """Only accept our own names: a page elsewhere must not reach a service on loopback under a name of its own (DNS rebinding)."""
     host = request.host.rsplit(":", 1)[0] if not request.host.endswith("]") else request.host
     if host.lower() not in _LOOPBACK_HOSTS | further:
         raise Forbidden(
@@ -42,19 +42,24 @@ def check_host(request: Request, further: set[str]) -> None:
 
 
 def caller_of(request: Request, store: Store) -> Caller:
-    """Raises NotSignedIn or Forbidden."""
+    """Who makes the request.
+
+    Raises:
+        NotSignedIn: there is no valid token or session.
+        Forbidden: a session is used outside the console.
+    """
     header = request.headers.get("Authorization", "")
     if header:
         scheme, _, token = header.partition(" ")
         found = access.caller_of_token(store, token.strip()) if scheme.lower() == "bearer" else None
         if found is not None:
             return found
-        raise NotSignedIn("checking the token", found="it is unknown, or has expired", fix="use another, or make one")
+        raise NotSignedIn("checking the token", found="it is unknown, or has expired", fix="use another one, or create one")
     session = request.cookies.get(SESSION_COOKIE, "")
     found = access.caller_of_session(store, session) if session else None
     if found is None:
         raise NotSignedIn(
-            "checking who calls",
+            "checking the caller",
             found="neither a token nor a session",
             fix="send a bearer token, sign in, or get a sign-in link with `reed sign-in`",
         )
@@ -63,7 +68,7 @@ def caller_of(request: Request, store: Store) -> Caller:
             "checking the call",
             found=f"a session without the header {CONSOLE_HEADER}, or from another site",
             fix="use a bearer token outside the console",
-            code="access.not_the_console",
+            code="access.console_only",
         )
     return found
 
@@ -74,7 +79,11 @@ def _from_the_console(request: Request) -> bool:
 
 
 def require_role(caller: Caller, role: Role, doing: str) -> None:
-    """Raises Forbidden."""
+    """Check a caller's role.
+
+    Raises:
+        Forbidden: it is too low.
+    """
     if not caller.may(role):
         raise Forbidden(
             doing,
@@ -84,13 +93,13 @@ def require_role(caller: Caller, role: Role, doing: str) -> None:
         )
 
 
-class Tries:
-    """Holds up guessing of passwords: after a few failures from an address, or for a name, the next waits, longer each time.
+class AttemptLimiter:
+    """Slows down password guessing: after a few failures from an address, or for a name, the next attempt waits, longer each time.
 
-    A try counts from when it begins, so that many at once are not more than one after the other. A name is held up for a short while
-    only, and not at all for the addresses it has signed in from, so that nobody is locked out by others.
+    An attempt counts from its beginning, so that many at once are no better than one after the other. A name only ever waits for a
+    short time, and not at all from addresses that it has signed in from, so that nobody can lock others out.
 
-    In this process alone, which is the only one that answers. `_lock` guards the counts.
+    The counts are of this process, which is the only one that answers. `_lock` guards them.
     """
 
     _MOST_HELD = 10_000
@@ -101,7 +110,14 @@ class Tries:
         self._known: OrderedDict[tuple[str, str], None] = OrderedDict()
 
     def begin(self, name: str, address: str) -> None:
-        """A try, failed until it is said to have succeeded. name: '' where it is not known yet. Raises TooManyTries."""
+        """Begin an attempt, which counts as failed until it succeeds.
+
+        Args:
+            name: '' if it is not known yet.
+
+        Raises:
+            TooManyAttempts: it has to wait.
+        """
         place = _place(address)
         with self._lock:
             bounds = [(f"address {place}", _OF_ADDRESS)]
@@ -115,19 +131,19 @@ class Tries:
                 while len(self._failed) > self._MOST_HELD:
                     self._failed.popitem(last=False)
         if rest > 0:
-            raise TooManyTries(
-                "signing in", found="several tries failed", fix=f"wait {rest:.0f} s, then try again", wait_seconds=rest
+            raise TooManyAttempts(
+                "signing in", found="several attempts failed", fix=f"wait {rest:.0f} s, then try again", wait_seconds=rest
             )
 
     def failed(self, name: str, address: str) -> None:
-        """The try is over: the pause begins now, however long it took."""
+        """The attempt has failed: the pause begins now, however long it took."""
         with self._lock:
             for key in (f"address {_place(address)}", f"name {name}"):
                 if key in self._failed:
                     self._failed[key] = (self._failed[key][0], time.monotonic())
 
     def succeeded(self, name: str, address: str) -> None:
-        """A right password: what went wrong before is forgotten."""
+        """The password was right: earlier failures no longer count."""
         place = _place(address)
         with self._lock:
             for key in (f"address {place}", f"name {name}"):
@@ -144,7 +160,7 @@ class Tries:
 
 @dataclass(frozen=True)
 class _Bound:
-    """free: tries before the first pause. longest: seconds."""
+    """free: attempts before the first pause. longest: seconds."""
 
     free: int
     longest: float

@@ -1,4 +1,4 @@
-"""A copy of the data folder while the service runs, and putting it back."""
+"""Backing up the data folder while the service runs, and restoring it."""
 
 from __future__ import annotations
 
@@ -19,14 +19,18 @@ _PAGES_AT_ONCE = 2_000
 
 
 class BackupError(ReedError):
-    """A copy that cannot be made or taken."""
+    """A backup that cannot be written or restored."""
 
     code = "backup.failed"
 
 
 def write(folder: Path, target: Path, *, with_key: bool) -> list[str]:
-    """A tar file of mode 0600 with the store as of one moment, signers and (with_key) the key; warehouse files are not in it, since
-    their engines have their own ways. The names of what is in it. Raises BackupError."""
+    """Write a tar file of mode 0600 with the store as of one moment, signers and, if `with_key`, the key. Warehouse files are not
+    included, because their engines have their own ways. Returns the names of what is included.
+
+    Raises:
+        BackupError: it cannot be written.
+    """
     if not (folder / FILE_NAME).exists():
         raise BackupError("writing the backup of", str(folder), found="no store there", fix="name the service's data folder")
     target = target.absolute()
@@ -62,7 +66,7 @@ def _copy_store(source: Path, copy: Path) -> None:
         wrong = taken.execute("pragma quick_check").fetchone()[0]
         if wrong != "ok":
             raise BackupError(
-                "checking the copy of", str(source), found=str(wrong)[:200], fix="the store itself is damaged; report it"
+                "checking the backup of", str(source), found=str(wrong)[:200], fix="the store itself is damaged; report it"
             )
     finally:
         taken.close()
@@ -70,7 +74,11 @@ def _copy_store(source: Path, copy: Path) -> None:
 
 
 def restore(source: Path, folder: Path) -> list[str]:
-    """Into a folder that is empty or not there. Runs that were going on are taken up at the next start. Raises BackupError."""
+    """Restore into a folder that is empty or does not exist. Runs that were going on are recovered at the next start.
+
+    Raises:
+        BackupError: it cannot be restored.
+    """
     if folder.exists() and any(folder.iterdir()):
         raise BackupError(
             "restoring into",
@@ -91,7 +99,7 @@ def restore(source: Path, folder: Path) -> list[str]:
     except (tarfile.TarError, OSError) as error:
         shutil.rmtree(folder, ignore_errors=True)
         raise BackupError(
-            "restoring", str(source), found=f"{type(error).__name__}: {error}", fix="name a whole backup"
+            "restoring", str(source), found=f"{type(error).__name__}: {error}", fix="use a complete backup"
         ) from error
     for name in (FILE_NAME, KEY_FILE):
         if (folder / name).exists():

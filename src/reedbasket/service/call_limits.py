@@ -1,4 +1,4 @@
-"""Places for calls that hold a thread for long, so that whoever makes many of them keeps nobody else from being answered."""
+"""Limits on calls that occupy a thread for long, so that somebody who makes many of them does not keep others from being answered."""
 
 from __future__ import annotations
 
@@ -8,11 +8,15 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 
 
-class Shares:
-    """So many places; of one caller three quarters, where there are some. `_lock` guards the counts."""
+class CallLimiter:
+    """A number of places, of which one caller may have three quarters. `_lock` guards the counts."""
 
     def __init__(self, most: int, what: str) -> None:
-        """what: fills the places, in the plural."""
+        """Prepare.
+
+        Args:
+            what: occupies the places, in the plural.
+        """
         self.most = most
         self.most_each = most * 3 // 4 if most > 3 else most
         self._what = what
@@ -20,17 +24,17 @@ class Shares:
         self._lock = threading.Lock()
 
     def take(self, who: str) -> str:
-        """A place; `give` follows. What is in the way, in words; '' for nothing."""
+        """Take a place, to be given back with `give`. Returns why that is not possible, in words; '' if it is."""
         with self._lock:
             if self._held.total() >= self.most:
-                return f"{self.most} {self._what} are going on"
+                return f"{self.most} {self._what} are in progress"
             if self._held[who] >= self.most_each:
-                return f"{who} has {self._held[who]} {self._what} going on"
+                return f"{who} has {self._held[who]} {self._what} in progress"
             self._held[who] += 1
         return ""
 
     def give(self, who: str) -> None:
-        """One place back."""
+        """Give a place back."""
         with self._lock:
             self._held[who] -= 1
             if not self._held[who]:
@@ -38,7 +42,7 @@ class Shares:
 
     @contextmanager
     def held(self, who: str) -> Iterator[str]:
-        """A place as long as it lasts, or what is in the way."""
+        """A context with a place; yields why there is none, or ''."""
         found = self.take(who)
         try:
             yield found

@@ -1,4 +1,4 @@
-"""Serves the built console: files by their hashed names, and its page for its addresses."""
+"""Serves the built console: its files by their hashed names, and its page at its addresses."""
 
 from __future__ import annotations
 
@@ -23,14 +23,14 @@ _POLICY = (
 
 @blueprint.get("/assets/<path:name>")
 def asset(name: str) -> Response:
-    """A file of the console's build, whose name changes with what is in it."""
+    """A file of the console's build; its name changes with its content."""
     answer = send_from_directory(FOLDER / "assets", name)
     answer.headers["Cache-Control"] = "public, max-age=31536000, immutable"
     return answer
 
 
 def page(**_: str) -> Response:
-    """The console's one page; its own router shows what the address means."""
+    """The console's only page; its router decides what an address shows."""
     if not (FOLDER / "index.html").exists():
         return Response(
             "The console is not built: run `make console`. The API is at /api/v1.\n", 503, content_type="text/plain"

@@ -1,4 +1,4 @@
-"""What of a feed's schedule is due: decided once, and kept with how far it was decided, in one transaction."""
+"""What is due in a feed's schedule. It is decided once, and saved in one transaction with how far it was decided."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from ..core.spec.schedule_times import Ticks, share, ticks_of
 from ..core.spec.time_steps import Window
 from ..core.spec.times import format_time, parse_time
 from ..core.spec.window_grid import Grid, covered, grid_of
-from ..store import runs
+from ..store import feed_status
 from ..store import schedule as kept
 from ..store.database import text_of
 
@@ -35,10 +35,11 @@ def decide(
     busy: bool,
     paused: bool,
 ) -> tuple[datetime | None, str]:
-    """(when to look again, None for when something happens; why a moment was passed over, '').
+    """(when to look again, None for when something happens; why a moment was skipped, ''). Within the caller's transaction.
 
-    busy: a run of the feed is queued or running. paused: what is due meanwhile waits for `resume`, and is then what was missed.
-    Within the caller's transaction.
+    Args:
+        busy: a run of the feed is queued or running.
+        paused: whatever comes due waits for `resume`, and then counts as missed.
     """
     schedule = schedules[feed]
     assert schedule is not None
@@ -47,7 +48,7 @@ def decide(
     grid = grid_of(feed, schedules)
     if clock is None or clock.rule != rule:
         clock = _begun(connection, feed, schedule, rule, clock, grid, now)
-        kept.keep_clock(connection, feed, clock)
+        kept.save_clock(connection, feed, clock)
     if paused:
         return None, ""
     ticks = ticks_of(schedule, feed)
@@ -69,7 +70,7 @@ def _begun(
     grid: Grid | None,
     now: datetime,
 ) -> kept.Clock:
-    """A new schedule: moments count from now on, windows from their first, or from where another grid of windows ended."""
+    """The clock of a new schedule: moments count from now on, windows from the first, or from where another grid of windows ended."""
     if grid is not None:
         until = grid.start
         if before is not None and _had_windows(connection, feed):
@@ -77,7 +78,7 @@ def _begun(
         return kept.Clock(rule, format_time(until), 0, None)
     newest = 0
     if schedule.after is not None:
-        newest = runs.newest_success(connection, schedule.after)
+        newest = feed_status.newest_success(connection, schedule.after)
     return kept.Clock(rule, format_time(now), newest, None)
 
 
@@ -93,7 +94,7 @@ def _tick(
     decided = parse_time(clock.decided_until)
     if decided > now + _SET_BACK:
         decided = now
-        kept.keep_clock(connection, feed, replace(clock, decided_until=format_time(now)))
+        kept.save_clock(connection, feed, replace(clock, decided_until=format_time(now)))
     due = ticks.latest(now)
     if due + _held_back(schedule, feed, due) > now:
         due = ticks.latest(due - _INSTANT)
@@ -108,9 +109,9 @@ def _tick(
     elif busy and schedule.while_running == "skip":
         waiting, why = (
             None,
-            f"it was due at {format_time(due)}, while this run goes on; `while_running: queue` would run it afterwards",
+            f"it was due at {format_time(due)}, while this run was in progress; `while_running: queue` would run it afterwards",
         )
-    kept.keep_clock(connection, feed, replace(clock, decided_until=format_time(due), waiting=waiting or clock.waiting))
+    kept.save_clock(connection, feed, replace(clock, decided_until=format_time(due), waiting=waiting or clock.waiting))
     return look_again, why
 
 
@@ -127,7 +128,7 @@ def _windows(
         rows = _with_states(schedule, grid, found, now, more=len(found) == _AT_ONCE)
         kept.add_windows(connection, feed, 0, rows)
         decided = found[-1][1]
-        kept.keep_clock(connection, feed, replace(clock, decided_until=format_time(decided)))
+        kept.save_clock(connection, feed, replace(clock, decided_until=format_time(decided)))
     if len(found) == _AT_ONCE:
         return now
     ends = next(grid.from_(decided))[1]
@@ -156,12 +157,12 @@ def _with_states(
 def _follow(
     connection: sqlite3.Connection, feed: str, schedule: Schedule, grid: Grid | None, clock: kept.Clock, now: datetime
 ) -> None:
-    """A feed that comes after another: a run for each of its runs, or a window where all of it lies in windows that are done."""
+    """For a feed that follows another: a run for each of its runs, or a window once all of it lies in windows that are loaded."""
     assert schedule.after is not None
     if grid is None:
-        newest = runs.newest_success(connection, schedule.after)
+        newest = feed_status.newest_success(connection, schedule.after)
         if newest > clock.after_run:
-            kept.keep_clock(connection, feed, replace(clock, after_run=newest, waiting=format_time(now)))
+            kept.save_clock(connection, feed, replace(clock, after_run=newest, waiting=format_time(now)))
         return
     decided, found = parse_time(clock.decided_until), []
     for window in islice(grid.from_(decided), _AT_ONCE):
@@ -173,4 +174,4 @@ def _follow(
     if found:
         rows = ((format_time(begin), format_time(end), text_of(now), "waiting") for begin, end in found)
         kept.add_windows(connection, feed, 0, rows)  # type: ignore[arg-type]
-        kept.keep_clock(connection, feed, replace(clock, decided_until=format_time(found[-1][1])))
+        kept.save_clock(connection, feed, replace(clock, decided_until=format_time(found[-1][1])))

@@ -1,4 +1,4 @@
-"""Where processes for inspections come from: one that has imported what they need, and nothing else, forks them in milliseconds."""
+"""Forking workers and processes for inspections in milliseconds, from one that has imported what they need and does nothing else."""
 
 from __future__ import annotations
 
@@ -8,18 +8,18 @@ import threading
 from multiprocessing import forkserver
 from multiprocessing.context import ForkServerContext
 
-_PRELOADED = ["reedbasket.service.inspection.all"]
+_PRELOADED = ["reedbasket.service.inspection.all", "reedbasket.service.worker"]
 
 
 def context() -> ForkServerContext:
-    """The server that processes are forked from, with what they need imported already."""
+    """The process to fork from, with everything imported."""
     made = multiprocessing.get_context("forkserver")
     made.set_forkserver_preload(_PRELOADED)
     return made
 
 
 def end_with_service() -> None:
-    """In a forked process: however the service ends, nothing of it stays."""
+    """For a forked process: end with the service, however that ends."""
     threading.Thread(target=_wait_and_end, name="service", daemon=True).start()
 
 
@@ -31,6 +31,6 @@ def _wait_and_end() -> None:
 
 
 def get_ready() -> None:
-    """Begin to import, and do not wait for it."""
+    """Begin to import, without waiting."""
     context()
     forkserver.ensure_running()

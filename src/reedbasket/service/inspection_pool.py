@@ -1,8 +1,8 @@
-"""Processes that look for people: at sources and warehouses, with the secrets that takes, so that the service itself opens none.
+"""Processes that inspect sources and warehouses for people, with the secrets that this needs, so that the service itself reveals none.
 
-One is warm from the service's start on, so that the first look does not wait for imports; more are begun as they are needed, and end when
-nobody has looked for a while. One that looks for long keeps nobody else; where one is ended, those that look beside it are cut too, and may
-be asked again.
+One is ready from the service's start on, so that the first inspection does not wait for imports. More are started as they are needed,
+and end after a while without work. A long inspection holds up nobody else. If one is killed, others that run at the same time are cut
+off too, and can be repeated.
 """
 
 from __future__ import annotations
@@ -30,15 +30,19 @@ _GIVEN = ParamSpec("_GIVEN")
 _FOUND = TypeVar("_FOUND")
 
 
-class LookCut(ReedError):
-    """A look that was ended in its midst."""
+class InspectionEnded(ReedError):
+    """An inspection that was killed before it was done."""
 
-    code = "service.look_cut"
+    code = "service.inspection_ended"
     retryable = True
 
 
 class InspectionPool:
-    """`_lock` guards all of it. processes: how many things are looked at at once, at most."""
+    """`_lock` guards all of it.
+
+    Args:
+        processes: how many inspections run at once, at most.
+    """
 
     def __init__(self, store: Store, processes: int) -> None:
         self._store = store
@@ -52,15 +56,22 @@ class InspectionPool:
         self._closed = False
 
     def ask(self, look: Callable[Concatenate[Store, _GIVEN], _FOUND], *given: _GIVEN.args, **named: _GIVEN.kwargs) -> _FOUND:
-        """What the look finds. look: a function of a module, given the store and plain values; what it raises is raised here.
+        """The result of an inspection. Whatever it raises is raised here.
 
-        Raises LookCut where its process was ended, or took longer than a quarter of an hour."""
-        return self.ask_within(_LONGEST_SECONDS, look, *given, **named)
+        Args:
+            look: a function of a module, which gets the store and plain values.
 
-    def ask_within(
+        Raises:
+            InspectionEnded: its process was killed, or took longer than a quarter of an hour.
+        """
+        return self.run_within(_LONGEST_SECONDS, look, *given, **named)
+
+    def run_within(
         self, seconds: float, look: Callable[Concatenate[Store, _GIVEN], _FOUND], *given: _GIVEN.args, **named: _GIVEN.kwargs
     ) -> _FOUND:
-        """The same; what takes longer is ended, and with it what others look at meanwhile: they are told to try again."""
+        """The same with a limit of time. If it is exceeded, the processes are killed, and inspections that run at the same time have to
+        be repeated.
+        """
         with self._places:  # what waits for a process is not looking yet
             with self._lock:
                 pool = self._begun()
@@ -71,12 +82,12 @@ class InspectionPool:
                     self._let_go(pool)
                     for process in list((pool._processes or {}).values()):
                         process.kill()
-                    raise LookCut("looking", found=f"it took more than {seconds:g} s", fix="try again, or look at less")
+                    raise InspectionEnded("looking", found=f"it took more than {seconds:g} s", fix="try again, or inspect less")
                 found: _FOUND = asked.result()
                 return found
             except BrokenProcessPool:
                 self._let_go(pool)
-                raise LookCut("looking", found="its process was ended before it was done", fix="try again") from None
+                raise InspectionEnded("looking", found="its process was ended before it was done", fix="try again") from None
             finally:
                 with self._lock:
                     self._asked -= 1
@@ -88,11 +99,11 @@ class InspectionPool:
 
     def get_ready(self) -> None:
         """Have a process that has imported what inspections need."""
-        with self._lock, suppress(LookCut):
+        with self._lock, suppress(InspectionEnded):
             self._warm()
 
     def stop(self) -> None:
-        """Whatever is being looked at is given up."""
+        """Kill all inspections."""
         with self._lock:
             self._closed = True
             pool, self._pool = self._pool, None
@@ -109,7 +120,7 @@ class InspectionPool:
     def _begun(self) -> ProcessPoolExecutor:
         """With the lock held."""
         if self._closed:
-            raise LookCut("looking", found="the service is being stopped", fix="try again once it is there")
+            raise InspectionEnded("looking", found="the service is being stopped", fix="try again once it is up")
         if self._pool is None:
             self._pool = ProcessPoolExecutor(
                 self._processes,
@@ -129,7 +140,7 @@ class InspectionPool:
                 if self._last and not self._asked and time.monotonic() - self._last > _IDLE_SECONDS:
                     # A fresh one takes their place, without what they had come to hold.
                     self._pool, self._last = None, 0.0
-                    with suppress(LookCut):
+                    with suppress(InspectionEnded):
                         self._warm()
                     break
         pool.shutdown(wait=False)

@@ -1,4 +1,4 @@
-"""What may take for ever, or all there is: done in a process of its own, which is ended once its time is over."""
+"""What may take forever, or all memory, is done in a separate process that is killed when its time is over."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from ..core import outgoing
 from ..core.errors import ReedError
 from ..store import Store
 from . import forks
-from .inspection_pool import LookCut
+from .inspection_pool import InspectionEnded
 from .reach import Reach
 
 _GIVEN = ParamSpec("_GIVEN")
@@ -26,13 +26,17 @@ _PAGE = os.sysconf("SC_PAGE_SIZE")
 
 
 class TookTooLong(ReedError):
-    """A call that went on for longer than it may."""
+    """A call that took longer than it may."""
 
     code = "service.took_too_long"
 
 
 class IsolatedCalls:
-    """most: how many at once; others wait."""
+    """Calls in separate processes.
+
+    Args:
+        most: how many at once; others wait.
+    """
 
     def __init__(self, store: Store, most: int) -> None:
         self._store = store
@@ -56,7 +60,7 @@ class IsolatedCalls:
 
         Raises:
             TookTooLong: its time, or its memory, is over.
-            LookCut: its process was ended by somebody else.
+            InspectionEnded: its process was ended by somebody else.
         """
         with self._free:
             ours, theirs = forks.context().Pipe(duplex=False)
@@ -70,7 +74,7 @@ class IsolatedCalls:
                     raise TookTooLong("answering", found=f"it took more than {seconds:g} s", fix=_MEND)
                 fine, found = ours.recv()
             except EOFError:
-                raise LookCut("answering", found="its process was ended before it was done", fix="try again") from None
+                raise InspectionEnded("answering", found="its process was ended before it was done", fix="try again") from None
             finally:
                 process.kill()
                 process.join()

@@ -1,4 +1,4 @@
-"""Writes what a run tells into the store, a few times a second, and says so to whoever waits."""
+"""Writes what a run reports into the store, a few times a second, and wakes those who wait for it."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from typing_extensions import override
 
 from ..core.records.column_records import value_at
 from ..core.runs import ResolvedRun, TableProgress
-from ..core.runs.events import Gone, Level, Listener
+from ..core.runs.events import DeletedKeys, Level, Listener
 from ..core.shaping import Change, Reject
 from ..core.sources.requests_seen import RequestSeen
 from ..core.warehouses import LedgerLine
@@ -26,7 +26,7 @@ _SAMPLE_SECONDS = 0.2
 
 
 class StoreListener(Listener):
-    """See core.runs.events.Listener. Called from the run's and the reader's thread; `_lock` guards everything."""
+    """See core.runs.events.Listener. Called from the run's and the reader's threads; `_lock` guards everything."""
 
     def __init__(self, store: Store, run: int, told: Callable[[], None]) -> None:
         self._store = store
@@ -49,10 +49,10 @@ class StoreListener(Listener):
         self._spacing = _SAMPLE_SECONDS
         # What was told shows soon, though the source may let everybody wait before there is more to tell.
         self._closed = threading.Event()
-        threading.Thread(target=self._flush_what_waits, name=f"run {run}: what was told", daemon=True).start()
+        threading.Thread(target=self._flush_what_waits, name=f"run {run}: its log", daemon=True).start()
 
     def begin(self, order: ResolvedRun) -> None:
-        """The run knows what it is to do."""
+        """The run is resolved."""
         with self._lock:
             self._warehouse, self._feed = order.warehouse.warehouse, order.feed
             begun = [TableProgress(t.name, t.target) for t in order.tables]
@@ -71,7 +71,7 @@ class StoreListener(Listener):
 
     @override
     def request(self, table: str, seen: RequestSeen) -> None:
-        """All are kept by themselves; those that went wrong stand in the log too."""
+        """Requests are stored separately; those that failed are in the log too."""
         with self._lock:
             self._requests.append((now_text(), table, seen))
             if not seen.problem:
@@ -105,23 +105,23 @@ class StoreListener(Listener):
                 self._line(
                     "warning",
                     "rejects.more",
-                    f"{place}{len(rejects) - 5} more rejected in this batch; see `reed rejects`",
+                    f"{place}{len(rejects) - 5} more rejects in this batch; see `reed rejects`",
                     table,
                 )
-            self._flush(lambda connection: journal.keep_rejects(connection, self._feed, name, self._run, table, rejects))
+            self._flush(lambda connection: journal.save_rejects(connection, self._feed, name, self._run, table, rejects))
 
     @override
-    def all_met(self, table: str, warehouse: str = "") -> None:
+    def saw_all_records(self, table: str, warehouse: str = "") -> None:
         name = warehouse or self._warehouse
         with self._lock:
-            forgotten = journal.forget_unmet(self._connection, self._feed, name, self._run, table)
+            forgotten = journal.drop_unseen_rejects(self._connection, self._feed, name, self._run, table)
             if forgotten:
-                words = f"{forgotten} rejected before are no longer at the source as they were, and are forgotten"
-                self._line("info", "rejects.forgotten", f"{warehouse}: {words}" if warehouse else words, table)
+                words = f"{forgotten} earlier rejects no longer exist at the source as they were, and were dropped"
+                self._line("info", "rejects.dropped", f"{warehouse}: {words}" if warehouse else words, table)
                 self._flush()
 
     @override
-    def gone(self, table: str, key: Sequence[str], keys: Gone | None, warehouse: str = "") -> None:
+    def rows_deleted(self, table: str, key: Sequence[str], keys: DeletedKeys | None, warehouse: str = "") -> None:
         name = warehouse or self._warehouse
         with self._lock:
             held = journal.rejected_until(self._connection, self._feed, name, self._run, table)
@@ -131,14 +131,14 @@ class StoreListener(Listener):
             ids = [one for one, record in held if left is None or tuple(str(value_at(record, field)) for field in key) in left]
             if ids:
                 journal.forget(self._connection, ids)
-                words = f"{len(ids)} rejected before were deleted at the source, and are forgotten"
-                self._line("info", "rejects.forgotten", f"{warehouse}: {words}" if warehouse else words, table)
+                words = f"{len(ids)} earlier rejects were deleted at the source, and were dropped"
+                self._line("info", "rejects.dropped", f"{warehouse}: {words}" if warehouse else words, table)
 
     @override
     def drift(self, table: str, changes: Sequence[Change], warehouse: str = "") -> None:
         name = warehouse or self._warehouse
         with self._lock:
-            self._flush(lambda connection: journal.keep_drift(connection, self._feed, name, self._run, table, changes))
+            self._flush(lambda connection: journal.save_drift(connection, self._feed, name, self._run, table, changes))
 
     @override
     def loaded(self, lines: Sequence[LedgerLine], warehouse: str = "") -> None:
@@ -159,7 +159,7 @@ class StoreListener(Listener):
             self._flush(lambda connection: journal.keep_ledger(connection, warehouse or self._warehouse, lines))
 
     def close(self) -> None:
-        """All that was told is kept; nothing more is."""
+        """Write everything; nothing more is accepted."""
         self._closed.set()
         with self._lock:
             self._flush()
@@ -197,11 +197,11 @@ class StoreListener(Listener):
         connection = self._connection
         connection.execute("begin immediate")
         try:
-            journal.keep_log(connection, self._run, self._number, self._lines)
+            journal.save_log(connection, self._run, self._number, self._lines)
             requests.keep(connection, self._run, self._asked, self._requests)
-            runs.keep_progress(connection, self._run, [(self._places[n], p) for n, p in self._changed.items()])
+            runs.save_progress(connection, self._run, [(self._places[n], p) for n, p in self._changed.items()])
             if self._sample():
-                runs.keep_pace(connection, self._run, self._samples)
+                runs.save_pace(connection, self._run, self._samples)
             if also:
                 also(connection)
             connection.execute("commit")

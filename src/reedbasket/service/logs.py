@@ -1,4 +1,4 @@
-"""The service's own log as JSON, an object a line, for whoever gathers logs."""
+"""The service's own log as JSON, one object on each line, for log collectors."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 
 
 class JsonLines(logging.Formatter):
-    """{at, level, logger, message, and what was said with it: feed, run}"""
+    """{at, level, logger, message, and further facts: feed, run}"""
 
     def format(self, record: logging.LogRecord) -> str:
         """A line of JSON."""

@@ -1,4 +1,4 @@
-"""What monitoring asks: OpenMetrics, made from the store when it is asked for, so that every process is in it."""
+"""Metrics for monitoring: OpenMetrics, made from the store on request, so that they cover all processes."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from prometheus_client.openmetrics.exposition import generate_latest
 from prometheus_client.registry import Collector, CollectorRegistry
 
 from .. import __version__
-from ..store import Store, definitions, runs, schedule
+from ..store import Store, definitions, feed_status, schedule
 from ..store.database import text_of
 
 if TYPE_CHECKING:
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
 
 def exposition(parts: Parts) -> bytes:
-    """All figures in the OpenMetrics format."""
+    """All metrics in the OpenMetrics format."""
     registry = CollectorRegistry()
     registry.register(_Figures(parts))
     found: bytes = generate_latest(registry)  # type: ignore[no-untyped-call]
@@ -38,32 +38,34 @@ class _Figures(Collector):
     def collect(self) -> Iterator[Metric]:
         parts, store = self._parts, self._parts.store
         yield _info()
-        yield GaugeMetricFamily("reed_workers_up", "Worker processes that take runs", value=parts.workers.up())
-        yield GaugeMetricFamily("reed_workers_busy", "Worker processes that run something", value=parts.workers.busy())
-        states = GaugeMetricFamily("reed_runs_active", "Runs that wait or go on", labels=["outcome"])
+        yield GaugeMetricFamily("reed_workers_up", "Worker processes ready for runs", value=parts.workers.up())
+        yield GaugeMetricFamily("reed_workers_busy", "Worker processes that are running something", value=parts.workers.busy())
+        states = GaugeMetricFamily("reed_runs_active", "Runs that are queued or running", labels=["outcome"])
         for outcome in ("queued", "running"):
             count = store.connection.execute("select count(*) from run where outcome = ?", (outcome,)).fetchone()[0]
             states.add_metric([outcome], count)
         yield states
         yield from _of_feeds(store)
-        counts = CounterMetricFamily("reed_rows", "Rows that loads brought", labels=["feed", "what"])
+        counts = CounterMetricFamily("reed_rows", "Rows written by loads", labels=["feed", "what"])
         ended = CounterMetricFamily("reed_runs", "Runs that ended", labels=["feed", "outcome"])
         for row in store.connection.execute("select feed, what, count from tally order by feed, what"):
             kind, _, name = row["what"].partition(" ")
             (ended if kind == "run" else counts).add_metric([row["feed"], name], row["count"])
         yield ended
         yield counts
-        notifications = GaugeMetricFamily("reed_notifications", "Notifications that were not sent", labels=["state"])
+        notifications = GaugeMetricFamily("reed_notifications", "Notifications that have not been sent", labels=["state"])
         for state in ("waiting", "undeliverable"):
             count = store.connection.execute("select count(*) from notification where state = ?", (state,)).fetchone()[0]
             notifications.add_metric([state], count)
         yield notifications
         memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024
-        yield GaugeMetricFamily("reed_service_peak_memory_bytes", "Most memory the service has held", value=memory)
+        yield GaugeMetricFamily("reed_service_peak_memory_bytes", "Peak memory of the service", value=memory)
         size = sum(f.stat().st_size for f in (store.path, store.path.with_name(store.path.name + "-wal")) if f.exists())
         yield GaugeMetricFamily("reed_store_bytes", "Size of the store", value=size)
         free = os.statvfs(store.folder)
-        yield GaugeMetricFamily("reed_disk_free_bytes", "Free where the data folder is", value=free.f_bavail * free.f_frsize)
+        yield GaugeMetricFamily(
+            "reed_disk_free_bytes", "Free space where the data folder is", value=free.f_bavail * free.f_frsize
+        )
 
 
 def _info() -> Metric:
@@ -74,13 +76,13 @@ def _info() -> Metric:
 
 def _of_feeds(store: Store) -> Iterator[Metric]:
     basket, now, paused = definitions.basket(store), datetime.now(UTC), schedule.paused(store)
-    age = GaugeMetricFamily("reed_feed_age_seconds", "How long ago a run of the feed succeeded", labels=["feed"])
-    late = GaugeMetricFamily("reed_feed_late", "1 where that is longer ago than fresh_within", labels=["feed"])
-    stopped = GaugeMetricFamily("reed_feed_paused", "1 where the feed is paused", labels=["feed"])
-    failing = GaugeMetricFamily("reed_feed_failing", "1 where its last run failed", labels=["feed"])
-    rejects = GaugeMetricFamily("reed_feed_rejects", "Records that were rejected and are kept", labels=["feed"])
+    age = GaugeMetricFamily("reed_feed_age_seconds", "Seconds since a run of the feed succeeded", labels=["feed"])
+    late = GaugeMetricFamily("reed_feed_late", "1 if that is longer ago than fresh_within", labels=["feed"])
+    stopped = GaugeMetricFamily("reed_feed_paused", "1 if the feed is paused", labels=["feed"])
+    failing = GaugeMetricFamily("reed_feed_failing", "1 if its last run failed", labels=["feed"])
+    rejects = GaugeMetricFamily("reed_feed_rejects", "Rejects that are kept", labels=["feed"])
     health = {r["feed"]: r["failing"] for r in store.connection.execute("select feed, failing from feed_health")}
-    for found in runs.standings(store, sorted(basket.feeds)):
+    for found in feed_status.feed_statuses(store, sorted(basket.feeds)):
         name, within = found.feed, basket.feeds[found.feed].fresh_within
         if found.fresh_at is not None:
             age.add_metric([name], (now - datetime.fromisoformat(found.fresh_at)).total_seconds())

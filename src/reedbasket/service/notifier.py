@@ -1,4 +1,4 @@
-"""Sends notifications: by mail, and to web addresses as CloudEvents. What cannot be sent is tried again, and shown when it is given up."""
+"""Sends notifications, by mail and to webhooks as CloudEvents. What fails is tried again, and shown once it is given up."""
 
 from __future__ import annotations
 
@@ -32,11 +32,11 @@ class Notifier:
         self._thread = threading.Thread(target=self._work, name="notifier", daemon=True)
 
     def start(self) -> None:
-        """Begin to send, in a thread of its own."""
+        """Start to send, in a separate thread."""
         self._thread.start()
 
     def stop(self) -> None:
-        """Send nothing more."""
+        """Stop sending."""
         self._closing.set()
         if self._thread.is_alive():
             self._thread.join(2)
@@ -46,11 +46,11 @@ class Notifier:
             try:
                 self.send_due()
             except Exception as error:  # a store that is locked, a disk that is full: they are there the next time
-                log.error("notifications could not be looked at, and wait: %s", type(error).__name__)
+                log.error("notifications could not be read, and wait: %s", type(error).__name__)
                 time.sleep(_LOOK_SECONDS)
 
     def send_due(self) -> None:
-        """Send what is due by now."""
+        """Send what is due."""
         for group in notifications.due(self._store, datetime.now(UTC)):
             ids = [one.id for one in group]
             why = self._inspection.ask(send, self._settings, self._url(), group)

@@ -95,7 +95,7 @@ def _answer(operation: Operation, schemas: dict[str, Any]) -> dict[str, Any]:
     if operation.stream:
         about = {
             "text/event-stream": "server-sent events",
-            "application/x-ndjson": "a JSON object a line",
+            "application/x-ndjson": "one JSON object on each line",
             "application/openmetrics-text": "figures",
             "application/octet-stream": "a file",
         }[operation.stream]

@@ -1,7 +1,8 @@
-"""Signing in by OpenID Connect: where the browser is sent, and what the answer gives. Requests go by looking processes (looks.openid).
+"""Signing in by OpenID Connect: where the browser is sent, and what the answer means. Inspecting processes send the requests
+(inspection.openid).
 
-Authorization code with PKCE (RFC 7636), `state` bound to the browser by a cookie, `nonce` to the token, `iss` in the answer looked at
-(RFC 9207), as OAuth 2.0 Security Best Current Practice asks (RFC 9700).
+Authorization code with PKCE (RFC 7636), `state` bound to the browser by a cookie, `nonce` bound to the token, `iss` in the answer
+checked (RFC 9207), as OAuth 2.0 Security Best Current Practice asks (RFC 9700).
 """
 
 from __future__ import annotations
@@ -19,7 +20,7 @@ from urllib.parse import urlencode
 from ..core.errors import ReedError
 from ..store.access import ROLES, Role
 from ..store.openid import Begun
-from .call_limits import Shares
+from .call_limits import CallLimiter
 from .inspection.openid import Metadata, OpenIdError, metadata_of
 from .inspection_pool import InspectionPool
 from .settings import Settings
@@ -32,14 +33,16 @@ _NOT_IN_A_NAME = re.compile(r"[^a-z0-9._-]+")
 
 @dataclass
 class OpenId:
-    """Of one running service. `_lock` guards what is known of the provider; whoever comes meanwhile waits for the same answer.
+    """The provider of one running service. `_lock` guards what is known of the provider; whoever comes meanwhile waits for the same
+    answer.
 
-    Whoever asks is nobody yet: so few at once wait for the provider, and where it was away a moment ago nobody asks it again.
+    Callers are not signed in yet, so only a few at once may wait for the provider; if it has just failed to answer, it is not asked
+    again for a moment.
     """
 
     settings: Settings
     inspection: InspectionPool
-    waiting: Shares = field(default_factory=lambda: Shares(_AT_ONCE, "sign-ins"))
+    waiting: CallLimiter = field(default_factory=lambda: CallLimiter(_AT_ONCE, "sign-ins"))
     _metadata: Metadata | None = None
     _failed: ReedError | None = None
     _until: float = -1.0
@@ -47,11 +50,15 @@ class OpenId:
 
     @property
     def there(self) -> bool:
-        """Whether people sign in by a provider here."""
+        """Whether people can sign in by a provider."""
         return bool(self.settings.openid_issuer)
 
     def metadata(self) -> Metadata:
-        """Raises ReedError."""
+        """The provider's metadata.
+
+        Raises:
+            ReedError: it does not answer as it should.
+        """
         with self._lock:
             if time.monotonic() > self._until:
                 try:
@@ -67,7 +74,11 @@ class OpenId:
             return self._metadata
 
     def address(self, begun: Begun, back: str) -> str:
-        """Where the browser goes. back: our own address, where it is sent then."""
+        """Where the browser goes.
+
+        Args:
+            back: our own address, to which the provider sends it back.
+        """
         own = self.settings
         digest = hashlib.sha256(begun.verifier.encode()).digest()
         asked = {
@@ -85,10 +96,11 @@ class OpenId:
 
 
 def role_of(claims: dict[str, Any], claim: str, roles: dict[str, Role]) -> Role | None:
-    """The highest role of what a claim holds: a text, or a list of them. claim: a name; of a claim inside others, with dots.
+    """The highest role that a claim gives; its value is a text or a list of texts.
 
     Args:
-        roles: what the claim holds → role; `*`: whoever signs in.
+        claim: a name; with dots for a claim inside others.
+        roles: {value of the claim: role}; `*` is whoever signs in.
     """
     held: Any = claims.get(claim)
     if held is None and "." in claim:
@@ -101,7 +113,7 @@ def role_of(claims: dict[str, Any], claim: str, roles: dict[str, Role]) -> Role 
 
 
 def name_of(claims: dict[str, Any], claim: str) -> str:
-    """A user's name of what the provider calls them: small letters, digits, `._-`; of a mail address what stands before the @.
+    """A user's name from the provider's name for them: lower case letters, digits, `._-`; for a mail address, what is before the @.
 
     Raises:
         OpenIdError: nothing is left of it.
@@ -111,8 +123,8 @@ def name_of(claims: dict[str, Any], claim: str) -> str:
     if not made or not made[0].isalpha():
         raise OpenIdError(
             "signing in",
-            found=f"no name can be made of the claim {claim}",
+            found=f"the claim {claim} does not yield a valid name",
             fix="give another with --openid-name",
-            code="access.openid",
+            code="access.openid_failed",
         )
     return made

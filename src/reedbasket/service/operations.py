@@ -1,4 +1,4 @@
-"""How an API operation is declared: once, for the router, the checks and the OpenAPI document alike."""
+"""How an API operation is declared: once, for the router, the checks and the OpenAPI document."""
 
 from __future__ import annotations
 
@@ -20,22 +20,27 @@ _View = TypeVar("_View", bound=Callable[..., Any])
 
 
 class Query(BaseModel):
-    """Query parameters of an operation; unknown ones are an error, since they were meant for something."""
+    """The query parameters of an operation. Unknown ones are an error, since they were meant for something."""
 
     model_config = ConfigDict(extra="forbid")
 
 
 class Body(BaseModel):
-    """A JSON request body; 0 is no false, and "1" no number."""
+    """A JSON request body; 0 is not false, and "1" is not a number."""
 
     model_config = ConfigDict(extra="forbid", strict=True)
 
 
 @dataclass(frozen=True)
 class Operation:
-    """path is written as OpenAPI does, /runs/{run}; int_names are its whole-number parameters. role: what it takes, None for nothing at
-    all. stream: the content type of an answer
-    that comes bit by bit, '' for one JSON value."""
+    """One operation.
+
+    Attributes:
+        path: as OpenAPI writes it, /runs/{run}.
+        int_names: its whole-number parameters.
+        role: the lowest role that may call it; None if nobody has to be signed in.
+        stream: the content type of an answer that is streamed; '' for one JSON value.
+    """
 
     name: str
     method: str
@@ -72,9 +77,13 @@ class Operations:
         role: Role | Literal["usual"] | None = "usual",
         stream: str = "",
     ) -> Callable[[_View], _View]:
-        """Declare a view: it takes the path's names, then `query` and `body` where declared, and returns the answer, whose type is its own.
-        answer: what a view that makes its own response answers. role: a viewer's for GET, an operator's for everything else, where
-        nothing is said."""
+        """Declare a view: it takes the path's names, then `query` and `body` if declared, and returns the answer, whose type is its
+        return type.
+
+        Args:
+            answer: the type of the answer of a view that makes its own response.
+            role: unless given, viewer for GET, and operator for everything else.
+        """
         takes: Role | None = ("viewer" if method == "GET" else "operator") if role == "usual" else role
 
         def declare(view: _View) -> _View:
@@ -103,7 +112,7 @@ class Operations:
 
 
 def as_json(value: Any, status: int = 200) -> Response:
-    """An answer of JSON, or of nothing."""
+    """An answer of JSON, or an empty one."""
     if status == 204:
         return Response(status=204)
     return Response(orjson.dumps(value), status, content_type="application/json")

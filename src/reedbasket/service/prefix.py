@@ -1,4 +1,4 @@
-"""A service that people reach below a path: https://sedge.example/reed/."""
+"""A service below a path: https://sedge.example/reed/."""
 
 from __future__ import annotations
 
@@ -10,19 +10,19 @@ Wsgi = Callable[[dict[str, Any], Callable[..., Any]], Iterable[bytes]]
 
 
 def prefix_of(public_url: str) -> str:
-    """ "/reed" of https://sedge.example/reed/; '' where it lies at the top."""
+    """ "/reed" of https://sedge.example/reed/; '' for the root."""
     return urlsplit(public_url).path.rstrip("/")
 
 
-class Below:
-    """Answers below the prefix, whether the proxy hands it on or takes it away: in both cases links lead there."""
+class PrefixMiddleware:
+    """Serves below the prefix, whether or not the proxy removes it: links contain it in both cases."""
 
     def __init__(self, app: Wsgi, prefix: str) -> None:
         self._app = app
         self._prefix = prefix
 
     def __call__(self, environ: dict[str, Any], start_response: Callable[..., Any]) -> Iterable[bytes]:
-        """As WSGI has it."""
+        """As WSGI defines it."""
         path = environ.get("PATH_INFO", "")
         if path == self._prefix or path.startswith(self._prefix + "/"):
             environ["PATH_INFO"] = path[len(self._prefix) :] or "/"

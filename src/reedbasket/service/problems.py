@@ -1,4 +1,4 @@
-"""Errors as they leave the service: RFC 9457 problem details, with our facts as extension members."""
+"""Errors as the service answers them: RFC 9457 problem details, with our facts as extension members."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from werkzeug.exceptions import HTTPException
 
 from ..core import errors
 from ..store.database import StoreError
-from .inspection_pool import LookCut
+from .inspection_pool import InspectionEnded
 from .isolated import TookTooLong
 
 # The first class that fits decides.
@@ -23,68 +23,68 @@ _STATUS: list[tuple[type[errors.ReedError], int]] = [
     (errors.SecretMissing, 409),
     (errors.WarehouseBusy, 503),
     (errors.SourceError, 502),
-    (LookCut, 503),
+    (InspectionEnded, 503),
     (TookTooLong, 422),
     (StoreError, 500),
 ]
 
 _TITLES = {
-    400: "The request does not read as it must",
+    400: "The request is not valid",
     401: "Not signed in",
     403: "Not allowed",
     404: "Not found",
-    405: "Not a method of this address",
-    409: "Not in the present state",
-    413: "Too much",
+    405: "Method not allowed",
+    409: "Not possible in the present state",
+    413: "Too large",
     415: "Not JSON",
-    422: "Cannot be done as asked",
-    429: "Too many tries",
-    500: "A defect of the service",
+    422: "Cannot be done as requested",
+    429: "Too many attempts",
+    500: "A bug in the service",
     502: "The source failed",
     503: "Busy",
 }
 
 
 class BadRequest(errors.ReedError):
-    """A request that is not what the API takes."""
+    """A request that the API cannot use."""
 
     code = "request.invalid"
 
 
 class NotSignedIn(errors.ReedError):
-    """Nobody is known to ask."""
+    """The caller is not signed in."""
 
     code = "access.not_signed_in"
 
 
 class Forbidden(errors.ReedError):
-    """Who asks may not."""
+    """The caller may not do this."""
 
     code = "access.forbidden"
 
 
 class TooBusy(errors.ReedError):
-    """More is asked at once than there is room for."""
+    """There are more requests at once than the service has room for."""
 
     code = "service.busy"
     retryable = True
 
 
-class TooManyWatchers(errors.ReedError):
-    """One user holds more streams than one may."""
+class TooManyStreams(errors.ReedError):
+    """One caller has more streams than is allowed."""
 
-    code = "service.too_many_watchers"
+    code = "service.too_many_streams"
 
 
 # What a source's error is about is sometimes ours to fix, and it was not even asked.
-_BY_CODE = {"source.bad_header": 422, "access.too_many_tries": 429, "access.bad_password": 422}
+_BY_CODE = {"source.bad_header": 422, "access.too_many_attempts": 429, "access.bad_password": 422}
 
 
 def status_of(error: errors.ReedError) -> int:
     """The HTTP status of an error."""
     if error.code in _BY_CODE:
         return _BY_CODE[error.code]
-    own = {BadRequest: 400, NotSignedIn: 401, Forbidden: 403, TooManyWatchers: 503, TooBusy: 503}
+    own = {BadRequest: 400, NotSignedIn: 401, Forbidden: 403, TooManyStreams: 503, TooBusy: 503}
     for kind, status in [*own.items(), *_STATUS]:
         if isinstance(error, kind):
             return status
@@ -92,7 +92,7 @@ def status_of(error: errors.ReedError) -> int:
 
 
 def problem(error: errors.ReedError, status: int | None = None) -> Response:
-    """The answer for one of our errors."""
+    """The answer for an error."""
     status = status or status_of(error)
     facts = error.as_dict()
     body: dict[str, Any] = {
@@ -111,7 +111,7 @@ def problem(error: errors.ReedError, status: int | None = None) -> Response:
 
 
 def register(app: Flask) -> None:
-    """One handler for ours, one for the web framework's, one for defects."""
+    """Handlers for our errors, the web framework's, and bugs."""
     app.register_error_handler(errors.ReedError, problem)
     app.register_error_handler(HTTPException, _framework)
     app.register_error_handler(Exception, _defect)
@@ -119,7 +119,7 @@ def register(app: Flask) -> None:
 
 def _framework(error: HTTPException) -> Response:
     status = error.code or 500
-    codes = {404: "address.not_found", 405: "address.no_such_method", 413: "request.too_large", 415: "request.not_json"}
+    codes = {404: "api.not_found", 405: "api.method_not_allowed", 413: "request.too_large", 415: "request.not_json"}
     made = problem(
         BadRequest("answering the request", found=error.name.lower(), fix="see /api/v1/openapi.json", code=codes.get(status)),
         status,
@@ -133,7 +133,7 @@ def _framework(error: HTTPException) -> Response:
 def _defect(error: Exception) -> Response:
     import logging
 
-    logging.getLogger("reedbasket").error("defect while answering", exc_info=error)
+    logging.getLogger("reedbasket").error("bug while answering", exc_info=error)
     return problem(
         errors.ReedError(
             "answering the request",

@@ -1,4 +1,4 @@
-"""What follows from the end of a run: another attempt, its window's state, and who is to hear of it. In one transaction, once."""
+"""What follows the end of a run: another attempt, the state of its window, and notifications. In one transaction, once."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from .. import wire
-from ..core.spec.model import Feed, Hook, Notify
+from ..core.spec.model import Feed, Notify, Webhook
 from ..store import Store, definitions, journal, notifications, runs, schedule
 from ..store.database import text_of
 
@@ -21,22 +21,28 @@ _COUNTS = ("read", "inserted", "updated", "deleted", "unchanged", "superseded", 
 
 
 @dataclass(frozen=True)
-class Telling:
-    """default: who hears of feeds that do not say so themselves. seconds: notifications of one recipient within so long go out as
-    one, since a source that is down fails many feeds."""
+class NotificationRules:
+    """How notifications are sent.
+
+    Attributes:
+        default: who is notified about feeds that do not say so themselves.
+        seconds: notifications to one recipient within this time are sent together, since a source that is down fails many feeds.
+    """
 
     default: Notify | None
     seconds: int
 
 
-def close_out(store: Store, run: int, telling: Telling) -> str | None:
-    """Do what follows, unless it was done: the run's feed, to be looked at again; None where there was nothing to do."""
+def follow_up(store: Store, run: int, telling: NotificationRules) -> str | None:
+    """Do what follows the end of a run, unless it was done. Returns the run's feed, whose schedule has to be looked at again; None if
+    there was nothing to do.
+    """
     row = runs.get(store, run)
     feed = row["feed"]
     definition = definitions.basket(store).feeds.get(feed)
     facts = _facts(store, row)
     with store.transaction() as connection:
-        if not runs.mark_settled(connection, run):
+        if not runs.mark_followed_up(connection, run):
             return None
         outcome = row["outcome"]
         _count(connection, feed, outcome, facts["counts"])
@@ -46,7 +52,7 @@ def close_out(store: Store, run: int, telling: Telling) -> str | None:
             and _tries_again(connection, row, definition, definitions.feed_version(store, feed))
         )
         if outcome in ("failed", "cancelled") and not again:
-            schedule.window_is(connection, "failed" if outcome == "failed" else "skipped", run=run)
+            schedule.set_window_state(connection, "failed" if outcome == "failed" else "skipped", run=run)
         schedule.end_backfills(connection, feed)
         if definition is not None and not again:
             _tell(connection, row, definition, facts, telling)
@@ -89,11 +95,11 @@ def _tries_again(connection: sqlite3.Connection, row: wire.Run, feed: Feed, vers
         pause = max(pause, timedelta(seconds=error["wait_seconds"]))
     begins = text_of(datetime.now(UTC) + pause)
     try:
-        again = runs.ask_again(connection, row["id"], version, not_before=begins, retries=True)
+        again = runs.queue_again(connection, row["id"], version, not_before=begins, retries=True)
     except sqlite3.IntegrityError:
         return False  # somebody asked for one meanwhile, which is as good
     words = f"run {again} tries again at {begins[11:19]} UTC, attempt {row['attempt'] + 1} of {rule.attempts + 1}"
-    journal.keep_log(
+    journal.save_log(
         connection, row["id"], journal.next_number_in(connection, row["id"]), [journal.line("info", "run.retried", words)]
     )
     return True
@@ -104,16 +110,16 @@ def _may_pass(error: dict[str, Any]) -> bool:
     return error.get("code") in ("warehouse.busy", "warehouse.cursor_moved", "run.defect")
 
 
-def _tell(connection: sqlite3.Connection, row: wire.Run, feed: Feed, facts: dict[str, Any], telling: Telling) -> None:
+def _tell(connection: sqlite3.Connection, row: wire.Run, feed: Feed, facts: dict[str, Any], telling: NotificationRules) -> None:
     failing, late = notifications.health(connection, feed.feed)
     what: list[str] = []
     if row["outcome"] == "failed":
         what += [] if failing else ["failed"]
-        notifications.keep_health(connection, feed.feed, failing=True, late=late)
+        notifications.save_health(connection, feed.feed, failing=True, late=late)
     elif row["outcome"] == "succeeded":
         what += ["recovered"] if failing or late else []
         what += ["succeeded"]
-        notifications.keep_health(connection, feed.feed, failing=False, late=False)
+        notifications.save_health(connection, feed.feed, failing=False, late=False)
     what += ["rejects"] if facts["counts"]["rejected"] else []
     what += ["drift"] if facts["drift"] else []
     for one in what:
@@ -121,9 +127,9 @@ def _tell(connection: sqlite3.Connection, row: wire.Run, feed: Feed, facts: dict
 
 
 def add_notification(
-    connection: sqlite3.Connection, what: str, feed: Feed, run: int | None, facts: dict[str, Any], telling: Telling
+    connection: sqlite3.Connection, what: str, feed: Feed, run: int | None, facts: dict[str, Any], telling: NotificationRules
 ) -> None:
-    """Within the caller's transaction; nothing where nobody wants to hear it."""
+    """Add a notification, within the caller's transaction, if anybody wants it."""
     rule = feed.notify or telling.default
     if rule is None or what not in rule.events:
         return
@@ -131,8 +137,8 @@ def add_notification(
     notifications.add(connection, what, feed.feed, feed.source, run, facts, recipients(rule.email, rule.webhook), goes_at)
 
 
-def recipients(mail: Sequence[str], web: Sequence[Hook]) -> list[notifications.Recipient]:
-    """Who hears of a feed: by mail, and by a call."""
+def recipients(mail: Sequence[str], web: Sequence[Webhook]) -> list[notifications.Recipient]:
+    """Who is notified about a feed."""
     found = [notifications.Recipient("email", address) for address in mail]
     return found + [notifications.Recipient("webhook", hook.url, hook.secret.secret if hook.secret else None) for hook in web]
 

@@ -1,4 +1,4 @@
-"""What a run is given of the world, by way of the store."""
+"""What a run needs from outside, from the store."""
 
 from __future__ import annotations
 

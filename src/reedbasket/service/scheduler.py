@@ -1,4 +1,4 @@
-"""Runs what is due. One thread: whatever happens to a feed, it is told, looks at that feed, and begins what may begin."""
+"""Starts runs that are due. One thread: it is told whatever happens to a feed, looks at that feed, and starts what may start."""
 
 from __future__ import annotations
 
@@ -17,10 +17,10 @@ from ..core.spec import Basket
 from ..core.spec.schedule import Schedule
 from ..core.spec.schedule_times import ticks_of
 from ..core.spec.window_grid import grid_of
-from ..store import Store, definitions, journal, notifications, runs, schedule
+from ..store import Store, definitions, feed_status, journal, notifications, runs, schedule
 from ..store.database import text_of
 from .deciding import decide
-from .run_closing import Telling, add_notification, close_out
+from .run_closing import NotificationRules, add_notification, follow_up
 from .workers import Workers
 
 log = logging.getLogger("reedbasket.scheduler")
@@ -32,10 +32,14 @@ _ALL_SECONDS = 60.0
 
 
 class Scheduler:
-    """`_changed` guards the feeds to look at and the runs that ended; everything else is the thread's own."""
+    """`_changed` guards the feeds to look at and the runs that have ended; everything else belongs to the thread."""
 
     def __init__(
-        self, store: Store, workers: Workers, telling: Telling, clock: Callable[[], datetime] = lambda: datetime.now(UTC)
+        self,
+        store: Store,
+        workers: Workers,
+        telling: NotificationRules,
+        clock: Callable[[], datetime] = lambda: datetime.now(UTC),
     ) -> None:
         self._store = store
         self._workers = workers
@@ -51,13 +55,13 @@ class Scheduler:
         self._thread = threading.Thread(target=self._work, name="scheduler", daemon=True)
 
     def start(self) -> None:
-        """Begin to decide, in a thread of its own."""
+        """Start to decide, in a separate thread."""
         with self._changed:
-            self._ended += runs.unsettled(self._store)
+            self._ended += runs.not_followed_up(self._store)
         self._thread.start()
 
     def stop(self) -> None:
-        """Begin nothing more."""
+        """Start nothing more."""
         with self._changed:
             self._closing = True
             self._changed.notify()
@@ -65,13 +69,13 @@ class Scheduler:
             self._thread.join(5)
 
     def run_ended(self, run: int) -> None:
-        """Told by the workers' threads."""
+        """Called by the workers' threads."""
         with self._changed:
             self._ended.append(run)
             self._changed.notify()
 
     def look(self, feed: str | None = None) -> None:
-        """Something changed about a feed; about any of them where none is named."""
+        """Something changed about a feed; about any of them if none is named."""
         with self._changed:
             if feed is None:
                 self._all = True
@@ -101,19 +105,20 @@ class Scheduler:
                     self._all = True
                 time.sleep(_LOOK_SECONDS)
             # Whatever is wrong with what is due: what waits in the queue begins.
-            self._went(self._workers.tend)
+            self._went(self._workers.maintain)
             self._went(self._workers.dispatch)
             if now - looked_late >= _LATE_SECONDS and self._went(self._tell_late):
                 looked_late = now
 
     def _went(self, step: Callable[..., None], *given: Any) -> bool:
-        """Where it did not, on a disk that is full or in a store that is locked, nothing was decided, and all of it is done again. Whatever
-        else went wrong, this thread is the only one that begins runs, and must not end."""
+        """Whether a step succeeded. If the disk is full or the store is locked, nothing was decided, and all of it is done again.
+        Whatever else goes wrong, this thread is the only one that starts runs, and must not end.
+        """
         try:
             step(*given)
         except Exception as error:
             known = isinstance(error, sqlite3.Error | OSError | ReedError)
-            log.error("the scheduler could not go on, and tries again: %s", error, exc_info=None if known else error)
+            log.error("the scheduler failed, and tries again: %s", error, exc_info=None if known else error)
             return False
         return True
 
@@ -144,15 +149,15 @@ class Scheduler:
             except (sqlite3.OperationalError, OSError):
                 raise
             except Exception as defect:  # see _settled
-                log.error("a defect while looking at %s", feed, exc_info=defect)
+                log.error("a bug while deciding about %s", feed, exc_info=defect)
 
     def _settled(self, run: int) -> str | None:
         try:
-            return close_out(self._store, run, self._telling)
+            return follow_up(self._store, run, self._telling)
         except (sqlite3.OperationalError, OSError):
             raise
         except Exception as defect:  # one that this run alone meets does not keep the others from going on
-            log.error("a defect while settling run %s", run, exc_info=defect)
+            log.error("a bug while following up run %s", run, exc_info=defect)
             return None
 
     def _look_at_one(self, feed: str, schedules: Mapping[str, Schedule | None], now: datetime, *, paused: bool) -> None:
@@ -164,7 +169,7 @@ class Scheduler:
                 again, passed_over = decide(connection, feed, schedules, now, busy=active is not None, paused=paused)
             self._look_then(feed, again)
         if passed_over and active is not None:
-            journal.add_log(store, active["id"], "info", "schedule.passed_over", passed_over)
+            journal.add_log(store, active["id"], "info", "schedule.skipped", passed_over)
         if active is None and not paused:
             with suppress(sqlite3.IntegrityError):  # somebody asked for a run in the same moment
                 self._begin(feed, newest=rule is not None and rule.order == "newest")
@@ -186,7 +191,7 @@ class Scheduler:
                 follows = '"after":null' not in clock.rule
                 wanted = runs.RunRequest(feed, version, trigger="upstream" if follows else "schedule", due_at=clock.waiting)
                 runs.insert(connection, wanted)
-                schedule.keep_clock(connection, feed, schedule.Clock(clock.rule, clock.decided_until, clock.after_run))
+                schedule.save_clock(connection, feed, schedule.Clock(clock.rule, clock.decided_until, clock.after_run))
                 return
             window = schedule.next_waiting(connection, feed, newest=newest)
             if window is None:
@@ -200,7 +205,7 @@ class Scheduler:
                 window=(window["begins"], window["ends"]),
                 backfill=window["backfill"],
             )
-            schedule.window_taken_up(connection, window["id"], runs.insert(connection, wanted))
+            schedule.mark_window_running(connection, window["id"], runs.insert(connection, wanted))
 
     def _tell_late(self) -> None:
         store, now = self._store, self._clock()
@@ -214,18 +219,18 @@ class Scheduler:
             with store.transaction() as connection:
                 failing, late = notifications.health(connection, name)
                 if not late:
-                    notifications.keep_health(connection, name, failing=failing, late=True)
+                    notifications.save_health(connection, name, failing=failing, late=True)
                     facts = {"fresh_at": fresh_at, "fresh_within_seconds": feed.fresh_within.total_seconds()}
                     add_notification(connection, "late", feed, None, facts, self._telling)
 
 
 def fresh_since(store: Store, feed: str) -> str | None:
-    """When a run of it last succeeded; a feed of which none did is as old as its definition."""
-    return runs.last_succeeded(store, feed) or definitions.first_applied(store, "feed", feed)
+    """When a run last succeeded; a feed without a successful run is as old as its definition."""
+    return feed_status.last_succeeded(store, feed) or definitions.first_applied(store, "feed", feed)
 
 
 def next_due(basket: Basket, feed: str, now: datetime) -> datetime | None:
-    """When a feed's schedule next has something to do, as far as that can be told; None where it has none, or waits for another feed."""
+    """When a feed's schedule next has something to do, as far as that is known; None if it has no schedule, or follows another feed."""
     rule = basket.feeds[feed].schedule
     if rule is None:
         return None

@@ -23,7 +23,7 @@ from .logs import JsonLines
 from .notifier import Notifier
 from .parts import Parts
 from .reach import Reach
-from .run_closing import Telling
+from .run_closing import NotificationRules
 from .scheduler import Scheduler
 from .settings import CHANGEABLE, Settings
 from .tls import TlsFront, context_of
@@ -38,19 +38,21 @@ _LOOKS_AT_ONCE = 4
 
 
 class ServiceError(ReedError):
-    """The service cannot begin."""
+    """The service cannot start."""
 
     code = "service.cannot_start"
 
 
 class Service:
-    """A running service in this process. `start` returns once it listens; `serve` blocks until it is told to stop."""
+    """A running service in this process. `start` returns once it listens; `serve` blocks until it is stopped."""
 
     def __init__(self, settings: Settings) -> None:
         self.settings = settings
         self.store = Store(settings.data, settings.allowed)
         self.workers = Workers(self.store, settings.workers)
-        self.scheduler = Scheduler(self.store, self.workers, Telling(settings.default_notify, settings.notification_seconds))
+        self.scheduler = Scheduler(
+            self.store, self.workers, NotificationRules(settings.default_notify, settings.notification_seconds)
+        )
         self.workers.ended = self.scheduler.run_ended
         self.inspection = InspectionPool(self.store, _LOOKS_AT_ONCE)
         # Processes of their own: what people look at may take long.
@@ -64,7 +66,13 @@ class Service:
         self._front: TlsFront | None = None
 
     def start(self) -> None:
-        """Raises ServiceError, StoreError, TlsError."""
+        """Start everything.
+
+        Raises:
+            ServiceError: another service uses the folder, or the port is taken.
+            StoreError: the store cannot be opened.
+            TlsError: the certificate cannot be used.
+        """
         self.settings.data.mkdir(parents=True, exist_ok=True, mode=0o700)
         self._lock = _only_one(self.settings.data)
         self.upgraded = self.store.upgrade()
@@ -77,7 +85,7 @@ class Service:
                 "listening on",
                 f"{self.settings.host}:{self.settings.port}",
                 found=error.strerror or str(error),
-                fix="end what uses the port, or give another with --port",
+                fix="stop what uses the port, or choose another with --port",
             ) from error
         own = self.settings
         reach = Reach(tuple(map(str, own.allowed)), own.allow_networks, own.deny_networks, self._port)
@@ -109,7 +117,7 @@ class Service:
         self.parts.url = own.public_url.rstrip("/") or self.url
 
     def _tidy(self) -> None:
-        """What is kept for some days goes when they are over. Looked at now and every hour, in a thread of its own."""
+        """Delete old records, now and every hour, in a separate thread."""
         own = self.settings
         while not self.parts.closing:
             try:
@@ -123,7 +131,7 @@ class Service:
                     audit_days=days["keep_audit_days"],
                 )
             except Exception as error:  # a full disk, a locked store: what is old goes an hour later
-                logging.getLogger("reedbasket.keeping").error("nothing was let go: %s", error)
+                logging.getLogger("reedbasket.keeping").error("old records could not be deleted: %s", error)
             self._closing.wait(_TIDY_SECONDS)
 
     def _warm(self) -> None:
@@ -151,7 +159,7 @@ class Service:
             self.store.close()
 
     def sign_in_url(self) -> str:
-        """One use, an hour. The code stands behind #, so that it reaches no log."""
+        """A link that works once, within an hour. The code is behind #, so that no log contains it."""
         return f"{self.parts.url}/sign-in#{access.make_code(self.store)}"
 
 
@@ -164,14 +172,14 @@ def _only_one(folder: Path) -> IO[str]:
             "starting on the data folder",
             str(folder),
             found="another service uses it",
-            fix="stop that one, or give another --data",
+            fix="stop that one, or choose another --data",
             code="service.folder_in_use",
         ) from error
     return handle
 
 
 def stop_on_signals(service: Service) -> None:
-    """Ctrl-C and a polite kill stop the service; a second one ends it at once."""
+    """Ctrl-C and SIGTERM stop the service; a second signal ends it at once."""
 
     def handle(number: int, frame: FrameType | None) -> None:
         signal.signal(number, signal.SIG_DFL)
@@ -184,7 +192,11 @@ def stop_on_signals(service: Service) -> None:
 
 
 def quiet_logs(form: str = "text") -> None:
-    """Warnings and worse, on standard error. form: text, or json, an object a line."""
+    """Warnings and errors, on standard error.
+
+    Args:
+        form: text, or json with one object on each line.
+    """
     handler = logging.StreamHandler(sys.stderr)
     plain = logging.Formatter("%(asctime)s %(name)s %(levelname)s %(message)s")
     handler.setFormatter(JsonLines() if form == "json" else plain)

@@ -1,4 +1,4 @@
-"""What the service can be told when it starts. What each means stands beside its option (cli.serve_options)."""
+"""The settings of the service at its start. What each means is next to its option (cli.serve_options)."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ BOUNDS = {name: (low, high) for name, low, high in _NUMBERS}
 
 
 class SettingError(ReedError):
-    """A setting that cannot be."""
+    """A setting that is not valid."""
 
     code = "service.bad_setting"
 
@@ -101,7 +101,7 @@ class Settings:
                         "starting the service",
                         f"--{name.replace('_', '-')}",
                         found=f"{text}: {error}",
-                        fix="give networks, 10.0.0.0/8, or addresses, comma separated",
+                        fix="give networks (10.0.0.0/8) or addresses, separated by commas",
                     ) from None
         if self.openid_issuer:
             self._require_openid()
@@ -115,11 +115,11 @@ class Settings:
         here = parts.hostname in ("127.0.0.1", "localhost", "::1")
         wrong = {
             "openid_issuer": "" if parts.scheme == "https" or (here and parts.scheme == "http") else "give its https address",
-            "openid_client": "" if self.openid_client else "give the name by which the provider knows this service",
-            "openid_scope": "" if "openid" in self.openid_scope.split() else "name openid among them",
+            "openid_client": "" if self.openid_client else "give the client id that the provider assigned to this service",
+            "openid_scope": "" if "openid" in self.openid_scope.split() else "include openid",
             "openid_roles": ""
             if self.roles_of_openid and set(self.roles_of_openid.values()) <= set(ROLES)
-            else f"give what the claim holds and its role, data=editor,admins=admin; roles: {', '.join(ROLES)}",
+            else f"give values of the claim with their roles, data=editor,admins=admin; roles: {', '.join(ROLES)}",
         }
         for name, fix in wrong.items():
             if fix:
@@ -129,18 +129,18 @@ class Settings:
 
     @property
     def roles_of_openid(self) -> dict[str, Role]:
-        """What the claim holds → role."""
+        """{value of the claim: role}."""
         pairs = [one.rpartition("=") for one in _listed(self.openid_roles)]
         return {held.strip(): cast(Role, role.strip()) for held, _, role in pairs}
 
     @property
     def openid_host(self) -> str | None:
-        """Of the provider; None where there is none."""
+        """The provider's host; None if there is none."""
         return urlsplit(self.openid_issuer).hostname if self.openid_issuer else None
 
     @property
     def default_notify(self) -> Notify | None:
-        """Who hears of feeds that do not say so themselves."""
+        """Who is notified about feeds that do not say so themselves."""
         addresses = [address.strip() for address in self.mail_to.split(",") if address.strip()]
         return Notify(email=addresses) if addresses else None
 
@@ -151,12 +151,12 @@ class Settings:
 
     @property
     def allow_networks(self) -> tuple[str, ...]:
-        """Those that may be connected to; none: all that are not denied."""
+        """Networks that may be connected to; if empty, all that are not denied."""
         return _listed(self.allow_network)
 
     @property
     def deny_networks(self) -> tuple[str, ...]:
-        """Those that may not be connected to."""
+        """Networks that may not be connected to."""
         return _listed(self.deny_network)
 
 
@@ -165,7 +165,7 @@ def _listed(text: str) -> tuple[str, ...]:
 
 
 def default_data_folder() -> Path:
-    """REED_DATA, else ./reed-data where there is one, else a folder in the user's home (XDG base directories)."""
+    """REED_DATA, otherwise ./reed-data if it exists, otherwise a folder in the user's home (XDG base directories)."""
     if os.environ.get("REED_DATA"):
         return Path(os.environ["REED_DATA"])
     here = Path("reed-data")
@@ -176,7 +176,11 @@ def default_data_folder() -> Path:
 
 
 def from_environment(given: dict[str, Any]) -> Settings:
-    """Settings from what the command line gave, else the environment, else defaults. Raises SettingError."""
+    """Settings from the command line, otherwise from the environment, otherwise defaults.
+
+    Raises:
+        SettingError: a value is not valid.
+    """
     values: dict[str, Any] = {"data": given.get("data") or default_data_folder()}
     for item in fields(Settings):
         if item.name == "data":

@@ -1,4 +1,4 @@
-"""TLS in front of the service, in its own process: the web server listens on a socket file, and this passes the bytes on."""
+"""TLS for the service, in its own process: the web server listens on a socket file, and this passes the bytes on."""
 
 from __future__ import annotations
 
@@ -22,7 +22,11 @@ class TlsError(ReedError):
 
 
 def context_of(cert: str, key: str) -> ssl.SSLContext:
-    """TLS 1.2 and later. Raises TlsError."""
+    """TLS 1.2 and later.
+
+    Raises:
+        TlsError: the certificate or the key cannot be used.
+    """
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
     context.minimum_version = ssl.TLSVersion.TLSv1_2
     try:
@@ -32,16 +36,20 @@ def context_of(cert: str, key: str) -> ssl.SSLContext:
             "reading the certificate",
             f"{cert}, {key}",
             found=str(error),
-            fix="give two PEM files that go together",
+            fix="give two PEM files that belong together",
         ) from error
     return context
 
 
 class TlsFront:
-    """Listens in a thread of its own, with a loop of its own."""
+    """Listens in a separate thread with its own event loop."""
 
     def __init__(self, context: ssl.SSLContext, host: str, port: int, behind: Path) -> None:
-        """behind: the socket file of the web server."""
+        """Start to listen.
+
+        Args:
+            behind: the socket file of the web server.
+        """
         self._context = context
         self._behind = behind
         self._loop = asyncio.new_event_loop()
@@ -54,7 +62,7 @@ class TlsFront:
             raise self._problem
 
     def close(self) -> None:
-        """Answer nothing more."""
+        """Stop answering."""
         self._loop.call_soon_threadsafe(self._loop.stop)
 
     def _run(self, host: str, port: int) -> None:

@@ -1,4 +1,4 @@
-"""The web server, bounded: nobody holds up others by connections that say nothing, half of a request, or answers that nobody reads."""
+"""The web server, with limits: nobody can hold up others by idle connections, incomplete requests, or answers that are not read."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ _LOOK_SECONDS = 5
 
 
 class _Channel(HTTPChannel):  # type: ignore[misc]
-    """began: when the request that is still coming in began."""
+    """began: when the request that is still arriving began."""
 
     began = 0.0
 
@@ -35,7 +35,7 @@ class _Channel(HTTPChannel):  # type: ignore[misc]
 
 
 class _Bounded(BaseWSGIServer):  # type: ignore[misc]
-    """unbounded: an address whose connections are of many, as a proxy's are."""
+    """unbounded: an address whose connections come from many callers, like a proxy's."""
 
     channel_class = _Channel
     unbounded = ""
@@ -75,25 +75,26 @@ class _ByAddress(_Bounded, TcpWSGIServer):  # type: ignore[misc]
 
 class _BehindTls(_Bounded, UnixWSGIServer):  # type: ignore[misc]
     def fix_addr(self, addr: Any) -> tuple[str, None]:
-        """Our own TLS front says who calls by the name of its end of the socket."""
+        """Our own TLS front tells the caller's address by the name of its end of the socket."""
         name = addr.decode("utf-8", "replace") if isinstance(addr, bytes) else str(addr or "")
         return (name.strip("\0").split("/")[1] if name.startswith("\0reed/") else "localhost", None)
 
 
 def name_for(peer: str, port: int) -> str:
-    """What the TLS front's end of the socket is called, so that the server behind it knows who calls. In the abstract namespace of
-    Linux (unix(7)), where nothing has to be cleared away."""
+    """The name of the TLS front's end of the socket, from which the server behind it knows the caller. It is in Linux's abstract
+    namespace (unix(7)), where nothing has to be removed.
+    """
     return f"\0reed/{peer}/{port}"
 
 
 def web_server(app: Callable[..., Any], *, threads: int, proxy: str, host: str, port: int, behind_tls: str = "") -> Any:
-    """Listens, and answers nobody before `run`.
+    """Listen; nobody is answered before `run`.
 
     Args:
         app: the WSGI application.
         threads: that answer.
-        proxy: address of the one in front, whose X-Forwarded-For and -Proto count; '' for none.
-        behind_tls: a socket file to listen at in place of host and port.
+        proxy: address of the proxy whose X-Forwarded-For and -Proto count; '' for none.
+        behind_tls: a socket file to listen at instead of host and port.
 
     Raises:
         OSError: the address cannot be listened at.

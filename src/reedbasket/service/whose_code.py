@@ -1,4 +1,4 @@
-"""Whose Python runs here: that of admins, and of packages that whoever runs the service installed as connectors."""
+"""Whose Python runs here: admins', and that of packages which whoever runs the service installed as connectors."""
 
 from __future__ import annotations
 
@@ -12,11 +12,11 @@ from .problems import Forbidden
 
 
 def describing(who: str, role: str, there: Basket) -> Describe:
-    """What asks a class what it is, for those who may run it.
+    """What reads a connector's declaration, for those who may run its code.
 
     Args:
-        who: applies a basket, or looks with a draft.
-        role: of theirs.
+        who: applies a basket, or inspects with a draft.
+        role: their role.
         there: what is in force; an admin applied it, and others may keep it.
     """
     in_force = {(connector.code, connector.program) for connector in there.connectors.values()}
@@ -31,11 +31,11 @@ def describing(who: str, role: str, there: Basket) -> Describe:
 
 
 def needs_admin(file: str, who: str, role: str) -> Forbidden:
-    """The error for somebody who brings Python and is no admin."""
+    """The error for somebody who brings Python and is not an admin."""
     return Forbidden(
         "applying",
         file,
-        found=f"you are {who}, with the role {role}, and it is Python that would run here",
+        found=f"you are {who}, with the role {role}, and this is Python that would run here",
         fix="have an admin apply it, or install it as a package and name its entry point, `code: lockers`",
         code="definition.code_needs_admin",
     )

@@ -13,7 +13,7 @@ _SAID = {
     "recovered": "runs again",
     "succeeded": "succeeded",
     "rejects": "rejected records",
-    "drift": "met another structure",
+    "drift": "found a changed structure",
     "late": "is late",
 }
 # In a group each gets its lines; beyond so many only its name.
@@ -21,7 +21,7 @@ _MOST_TOLD = 20
 
 
 def mail_subject(group: Sequence[Notification]) -> str:
-    """What stands in a mail's subject."""
+    """The subject of a mail."""
     if len(group) == 1:
         return f"Reed Basket: {group[0].feed} {_SAID[group[0].event]}"
     counts = Counter(one.event for one in group)
@@ -34,13 +34,13 @@ def _feeds(group: Sequence[Notification], what: str) -> str:
 
 
 def mail_text(group: Sequence[Notification], url: str) -> str:
-    """What stands in a mail; url: of the console."""
+    """The text of a mail; url: of the console."""
     parts = [_one(notification, url) for notification in group[:_MOST_TOLD]]
     if len(group) > 1:
         sources = Counter(one.source for one in group if one.event == "failed")
         if sources and sources.most_common(1)[0][1] > 1:
             source, count = sources.most_common(1)[0]
-            parts.insert(0, f"{count} of these read from {source}: look there first.\n")
+            parts.insert(0, f"{count} of these read from {source}: check that first.\n")
     if len(group) > _MOST_TOLD:
         parts.append("And " + ", ".join(f"{one.feed} ({one.event})" for one in group[_MOST_TOLD:]) + "\n")
     return "\n".join(parts) + f"\nAll feeds: {url}/\n"
@@ -51,13 +51,13 @@ def _one(notification: Notification, url: str) -> str:
     lines = [f"{notification.feed} {_SAID[notification.event]}" + (f"   (run {notification.run})" if notification.run else "")]
     if notification.event == "late":
         lines.append(
-            f"  It last succeeded at {facts['fresh_at']}, and is to be no older than {_span(facts['fresh_within_seconds'])}."
+            f"  It last succeeded at {facts['fresh_at']}, and should be no older than {_span(facts['fresh_within_seconds'])}."
         )
     error: dict[str, Any] | None = facts.get("error")
     if error and notification.event == "failed":
         lines.append(f"  {error['doing']} {error['on']}: {error['found']}  [{error['code']}]".rstrip())
         lines += [f"  {error['fix']}"] if error["fix"] else []
-        lines += [f"  It was tried {facts['attempt']} times."] if facts["attempt"] > 1 else []
+        lines += [f"  It was attempted {facts['attempt']} times."] if facts["attempt"] > 1 else []
     if facts.get("window"):
         lines.append(f"  Window {facts['window'][0]} to {facts['window'][1]}")
     if "counts" in facts and facts["tables"]:

@@ -1,13 +1,12 @@
-"""A worker process: runs feeds one after another, told what to do on standard input.
+"""A worker process: runs feeds one after another, as the service orders.
 
-In:  {"run": 12}  {"cancel": 12}  {"wind_up": 1}     one JSON object a line; the end of the input ends the process at once
-Out: {"ready": pid}  {"lives": pid}  {"told": 12}  {"done": 12, "retiring": 0}
+In:  {"run": 12}  {"cancel": 12}  {"wind_up": 1}     the end of the orders ends the process at once
+Out: {"ready": pid}  {"alive": pid}  {"told": 12}  {"done": 12, "retiring": 0}
 """
 
 from __future__ import annotations
 
 import gc
-import json
 import os
 import resource
 import shutil
@@ -16,8 +15,10 @@ import threading
 import time
 import traceback
 from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import replace
 from datetime import UTC, datetime
+from multiprocessing.connection import Connection
 from pathlib import Path
 from queue import SimpleQueue
 from typing import Any
@@ -37,34 +38,50 @@ from .listener import StoreListener
 from .reach import Reach
 from .run_context import run_context_of
 
-LIVES_SECONDS = 5.0
+# As the system lists it; at most 15 letters.
+WORKER_NAME = "reed worker"
+HEARTBEAT_SECONDS = 5.0
 # A worker that has grown past this ends itself between two runs and is replaced; well under the 300 MB promised.
 _RETIRE_BYTES = 240 * 1024 * 1024
 
 
-def main(folder: str, reach: str) -> None:
-    """reach: as Reach.as_text gives it."""
-    allowed = Reach.from_text(reach)
-    outgoing.install(allowed.outgoing)
-    worker = Worker(Path(folder), allowed.folders)
-    threading.Thread(target=worker.listen, name="listen", daemon=True).start()
-    threading.Thread(target=worker.tell_that_it_lives, name="lives", daemon=True).start()
+def run_worker(orders: Connection, words: Connection, folder: Path, reach: Reach) -> None:
+    """The whole life of the process, which was forked from one that has imported everything.
+
+    Args:
+        orders: from the service.
+        words: to the service.
+        folder: the service's data folder.
+        reach: what definitions may reach.
+    """
+    os.setsid()  # a Ctrl-C in the terminal is the service's to handle
+    Path("/proc/self/comm").write_text(WORKER_NAME)
+    nowhere = os.open(os.devnull, os.O_WRONLY)
+    os.dup2(nowhere, sys.stdout.fileno())  # what a driver prints is for nobody, and may hold anything
+    outgoing.install(reach.outgoing)
+    worker = Worker(folder, reach.folders, words)
+    threading.Thread(target=worker.listen, args=(orders,), name="listen", daemon=True).start()
+    threading.Thread(target=worker.send_heartbeats, name="heartbeat", daemon=True).start()
     code = 0
     try:
         worker.work()
     except BaseException:
         traceback.print_exc()
         code = 1
-    sys.stdout.flush()
     sys.stderr.flush()
     # Not by way of the interpreter's own end, which would wait for the thread that listens.
     os._exit(code)
 
 
 class Worker:
-    """`_lock` guards the output stream, the run being worked on, and the runs asked to stop."""
+    """`_lock` guards what is said, the present run, and the runs that have to stop.
 
-    def __init__(self, folder: Path, allowed: Sequence[Path]) -> None:
+    Args:
+        words: where it says how it goes on; None if nobody listens.
+    """
+
+    def __init__(self, folder: Path, allowed: Sequence[Path], words: Connection | None = None) -> None:
+        self._words = words
         self._store = Store(folder, allowed)
         self._orders: SimpleQueue[int] = SimpleQueue()
         self._lock = threading.Lock()
@@ -75,10 +92,14 @@ class Worker:
 
     # Listener's thread
 
-    def listen(self) -> None:
-        """Take orders from the service, until it is gone."""
-        for line in sys.stdin:
-            order = json.loads(line)
+    def listen(self, orders: Connection) -> None:
+        """Read orders from the service until it is gone."""
+        while True:
+            try:
+                order = orders.recv()
+            except (EOFError, OSError):
+                # The service is gone. A run may be cut at any point without harm, and must not go on beside the next service's.
+                os._exit(0)
             if "run" in order:
                 self._orders.put(order["run"])
             elif "wind_up" in order:
@@ -89,19 +110,17 @@ class Worker:
                     self._cancelled.add(order["cancel"])
                     if order["cancel"] == self._current:
                         self._stop.set()
-        # The service is gone. A run may be cut at any point without harm, and must not go on beside the next service's.
-        os._exit(0)
 
-    def tell_that_it_lives(self) -> None:
-        """A thread of its own: where it falls silent, the process hangs as a whole, and the service ends it."""
+    def send_heartbeats(self) -> None:
+        """A separate thread: if it falls silent, the whole process hangs, and the service kills it."""
         while True:
-            time.sleep(LIVES_SECONDS)
-            self._tell(lives=os.getpid())
+            time.sleep(HEARTBEAT_SECONDS)
+            self._tell(alive=os.getpid())
 
     # Main thread
 
     def prepare(self) -> None:
-        """Once per process, before the first run."""
+        """Once for each process, before the first run."""
         places = definitions.places(self._store)
         import_drivers(places["source"], places["warehouse"])
         share_one_pool()
@@ -114,7 +133,7 @@ class Worker:
         self._store.connection.execute("select 1")
 
     def work(self) -> None:
-        """Run what is ordered, one after the other."""
+        """Execute runs, one after the other."""
         self.prepare()
         self._tell(ready=os.getpid())
         while True:
@@ -149,7 +168,7 @@ class Worker:
                 "code": "run.defect",
             }
             outcome = RunOutcome.FAILED
-            listener.log("error", "run.defect", f"a defect of Reed Basket: {type(defect).__name__} in {where}")
+            listener.log("error", "run.defect", f"a bug in Reed Basket: {type(defect).__name__} in {where}")
         listener.close()
         runs.end(self._store, run, outcome, error)
 
@@ -172,7 +191,7 @@ class Worker:
         made = extracts.folder_of(store, asked["feed"], run) if asked["extract"] else None
         if made is not None:
             order = into_folder(order, made)
-        runs.keep_order(store, run, order.model_dump_json(by_alias=True))
+        runs.save_order(store, run, order.model_dump_json(by_alias=True))
         listener.begin(order)
         if made is None:
             for one in (order, *order.others):
@@ -203,7 +222,7 @@ class Worker:
         for table in result.tables:
             loaded = replay.get((table.warehouse or order.warehouse.warehouse, table.table))
             if loaded is not None and table.phase == "done":
-                journal.forget_rejects(store, loaded.ids, run)
+                journal.drop_replayed_rejects(store, loaded.ids, run)
         return result.outcome, result.error
 
     def _reveal(self, name: str) -> str:
@@ -220,9 +239,9 @@ class Worker:
             warehouse.close()
 
     def _tell(self, **what: int) -> None:
-        with self._lock:
-            sys.stdout.write(json.dumps(what) + "\n")
-            sys.stdout.flush()
+        if self._words is not None:
+            with self._lock, suppress(OSError):  # the service is gone, and so is this process in a moment
+                self._words.send(what)
 
 
 def _where(defect: Exception) -> str:
@@ -231,7 +250,3 @@ def _where(defect: Exception) -> str:
     while at is not None and at.tb_next is not None:
         at = at.tb_next
     return f"{Path(at.tb_frame.f_code.co_filename).name}:{at.tb_lineno}" if at else "unknown place"
-
-
-if __name__ == "__main__":
-    main(*sys.argv[1:])

@@ -1,42 +1,34 @@
-"""The pool of worker processes, and who runs what."""
+"""The pool of worker processes, and which of them runs what."""
 
 from __future__ import annotations
 
-import json
 import logging
-import os
-import signal
 import sqlite3
-import subprocess
-import sys
 import threading
 import time
 from collections import Counter
 from collections.abc import Callable, Sequence
 from contextlib import suppress
 from datetime import UTC, datetime, timedelta
-from pathlib import Path
-from typing import Any
 
-from ..core.errors import Conflict, ReedError
+from ..core.errors import Conflict
 from ..core.runs import RunOutcome
 from ..core.spec import Basket
 from ..store import Store, definitions, journal, runs
 from ..store.database import now_text, text_of
-from ..store.pace import process_lives
 from .reach import Reach
+from .worker_process import WorkerProcess, end_leftover
 
 log = logging.getLogger("reedbasket.workers")
 # A feed whose runs are cut this many times in a row is not taken up again by itself: something kills it on purpose.
 MOST_TAKE_UPS = 3
-_STOP_SECONDS = 5.0
-# A worker tells that it lives every few seconds (worker.LIVES_SECONDS); a machine that swaps may hold it up for a while.
+# A worker tells that it lives every few seconds (worker.HEARTBEAT_SECONDS); a machine that swaps may hold it up for a while.
 SILENT_SECONDS = 60.0
 LONGEST_PAUSE_SECONDS = 300.0
 
 
 class Signal:
-    """Wakes whoever waits for news of runs. `_changed` guards the count."""
+    """Wakes whoever waits for news about runs. `_changed` guards the count."""
 
     def __init__(self) -> None:
         self._changed = threading.Condition()
@@ -49,28 +41,29 @@ class Signal:
             self._changed.notify_all()
 
     def count(self) -> int:
-        """How often something has."""
+        """How often something has changed."""
         with self._changed:
             return self._count
 
     def wait(self, seen: int, seconds: float) -> int:
-        """Until there is news after `seen`, or the time is over: the count now."""
+        """Wait for news after `seen`, or until the time is over. Returns the present count."""
         with self._changed:
             self._changed.wait_for(lambda: self._count != seen, timeout=max(0.0, seconds))
             return self._count
 
 
 class Workers:
-    """`_lock` guards `_pool`, what runs and the dispatching; each worker has a thread that hears what it says.
+    """`_lock` guards `_pool`, what is running and the dispatching; each worker has a thread that reads what it says.
 
-    ended: told of every run that came to an end here, by the thread that heard of it.
+    Args:
+        ended: is called for every run that ends, by the thread that learned of it.
     """
 
     def __init__(self, store: Store, count: int, ended: Callable[[int], None] = lambda _: None) -> None:
         self._store = store
         self._count = count
         self._lock = threading.RLock()
-        self._pool: list[_WorkerProcess] = []
+        self._pool: list[WorkerProcess] = []
         self._closing = False
         self._draining = False
         self.ended = ended
@@ -78,23 +71,24 @@ class Workers:
         self.reach = Reach()
 
     def start(self) -> list[int]:
-        """Close what an earlier service left running, start the workers, and take up what was interrupted: those runs."""
+        """End what an earlier service left running, start the workers, and recover what was interrupted. Returns those runs."""
         for run, _, pid in runs.running(self._store):
             if pid is not None:
-                _end_leftover(pid)
+                end_leftover(pid)
             self._interrupted(run, "the service ended while it ran")
         with self._lock:
             for _ in range(self._count):
-                self._pool.append(_WorkerProcess(self))
+                self._pool.append(self._new_worker())
         found = runs.left_interrupted(self._store, definitions.names(self._store, "feed"))
         for run, feed in found:
-            self._take_up(run, feed)
+            self._recover(run, feed)
         self.dispatch()
         return [run for run, _ in found]
 
     def drain(self, seconds: float) -> None:
-        """Nothing is begun any more; runs that go on may end within so long. After half of it they are asked to commit what they have and
-        go on at the next start."""
+        """Start nothing more, and give runs this much time to end. After half of it they are asked to commit what they have and to
+        continue at the next start.
+        """
         with self._lock:
             self._draining = True
         began, asked = time.monotonic(), False
@@ -110,7 +104,7 @@ class Workers:
             time.sleep(0.05)
 
     def stop(self) -> None:
-        """End all workers. What they were running becomes interrupted, and is taken up at the next start."""
+        """End all workers. Their runs become interrupted, and are recovered at the next start."""
         with self._lock:
             self._closing = True
             pool, self._pool = self._pool, []
@@ -121,17 +115,26 @@ class Workers:
                 self._interrupted(run, "the service was stopped")
 
     def ask(self, wanted: runs.RunRequest) -> int:
-        """Queue a run and hand it out if a worker is free. One that waits for its next attempt begins at once instead, where nothing
-        else is wanted of it. Raises Conflict."""
+        """Queue a run, and start it if a worker is free. If a run of the feed waits for its next attempt, and nothing special is
+        requested, that one starts at once.
+
+        Raises:
+            Conflict: another run of the feed is queued or running.
+        """
         plain = not (wanted.allow_loss or wanted.replay or wanted.sets)
-        waits = runs.hurry(self._store, wanted.feed) if plain else None
+        waits = runs.start_waiting(self._store, wanted.feed) if plain else None
         run = waits if waits is not None else runs.ask(self._store, wanted)
         self.dispatch()
         self.signal.tell()
         return run
 
     def cancel(self, run: int) -> None:
-        """Raises NotFound, or Conflict where it has ended."""
+        """Cancel a run.
+
+        Raises:
+            NotFound: there is no such run.
+            Conflict: it has ended.
+        """
         outcome = runs.outcome(self._store, run)
         if outcome == RunOutcome.QUEUED and runs.end(self._store, run, RunOutcome.CANCELLED, None):
             self.signal.tell()
@@ -146,12 +149,12 @@ class Workers:
             "cancelling the run",
             str(run),
             found=f"it is {outcome}",
-            fix="nothing is left to cancel",
+            fix="there is nothing to cancel",
             code="run.not_active",
         )
 
     def dispatch(self) -> None:
-        """Hand out what may begin: in the order in which it was asked for, as far as sources and warehouses take several at once."""
+        """Start runs in the order in which they were queued, as far as sources and warehouses allow several at once."""
         with self._lock:
             free = [worker for worker in self._pool if worker.ready and worker.run is None]
             if self._closing or self._draining or not free:
@@ -166,6 +169,7 @@ class Workers:
                 if not places.free_for(feed):
                     continue
                 worker = free[0]
+                assert worker.pid is not None  # it was heard
                 if runs.take(self._store, run, worker.pid):
                     places.taken_by(feed)
                     worker.run = run
@@ -174,7 +178,7 @@ class Workers:
                     log.info("run begun", extra={"facts": {"run": run, "feed": feed, "worker": worker.pid}})
 
     def up(self) -> int:
-        """How many workers take runs."""
+        """How many workers are ready for runs."""
         with self._lock:
             return sum(worker.ready for worker in self._pool)
 
@@ -185,22 +189,22 @@ class Workers:
 
     # What the scheduler sees to, about once a second
 
-    def tend(self) -> None:
-        """There are as many workers as there should be, each says that it lives, and no run counts as going on that none works on."""
+    def maintain(self) -> None:
+        """Keep the number of workers, kill those that hang, and recover runs that no worker is working on."""
         self._end_silent()
         with self._lock:
             while not self._closing and len(self._pool) < self._count:
-                self._pool.append(_WorkerProcess(self))
-        self._take_up_lost()
+                self._pool.append(self._new_worker())
+        self._recover_lost()
 
     def _end_silent(self) -> None:
-        """A worker says several times a minute that it lives; one that does not any more is ended, and its run taken up."""
+        """Kill workers that have sent no heartbeat for too long; their runs are recovered."""
         with self._lock:
             silent = [worker for worker in self._pool if time.monotonic() - worker.heard_at > SILENT_SECONDS]
         for worker in silent:
             worker.kill()  # `lost` does the rest
 
-    def _take_up_lost(self) -> None:
+    def _recover_lost(self) -> None:
         """It could not be noted how they ended: the disk was full, or the store locked."""
         with self._lock:
             if self._closing:
@@ -212,12 +216,12 @@ class Workers:
 
     # Threads that hear workers
 
-    def receive(self, worker: _WorkerProcess, message: dict[str, int]) -> None:
+    def receive(self, worker: WorkerProcess, message: dict[str, int]) -> None:
         """A worker said something."""
         done: int | None = None
         with self._lock:
             worker.heard_at = time.monotonic()
-            if "lives" in message:
+            if "alive" in message:
                 return
             if "ready" in message:
                 worker.ready = worker.was_ready = True
@@ -231,15 +235,15 @@ class Workers:
         if "told" not in message:
             self.dispatch()
 
-    def lost(self, worker: _WorkerProcess) -> None:
-        """A worker's output ended: it was killed, or retired. One that never got ready is replaced by `tend`, not at once."""
+    def lost(self, worker: WorkerProcess) -> None:
+        """A worker's output ended: it was killed, or retired. One that never got ready is replaced by `maintain`, not at once."""
         with self._lock:
             if self._closing or worker not in self._pool:
                 return
             run, worker.run = worker.run, None
             self._pool.remove(worker)
             if worker.was_ready:
-                self._pool.append(_WorkerProcess(self))
+                self._pool.append(self._new_worker())
         if run is not None:
             self._was_cut(run)
         self.signal.tell()
@@ -248,21 +252,22 @@ class Workers:
         row = runs.get(self._store, run)
         if row["outcome"] == "running":
             self._interrupted(run, "its worker process was killed")
-            self._take_up(run, row["feed"])
+            self._recover(run, row["feed"])
         self.ended(run)
 
     def _interrupted(self, run: int, why: str) -> None:
         journal.add_log(self._store, run, "error", "run.interrupted", f"{why}; what was committed stays")
         runs.end(self._store, run, RunOutcome.INTERRUPTED, None)
 
-    def _take_up(self, run: int, feed: str) -> None:
-        """Go on from the last committed cursor with a new run. One that is cut again and again waits longer and longer if its feed's
-        schedule asked for it, and is left to people if they did."""
+    def _recover(self, run: int, feed: str) -> None:
+        """Continue from the last committed cursor with a new run. If its runs are interrupted again and again, a scheduled feed waits
+        longer and longer, and one that somebody started is left to them.
+        """
         cut, row = runs.interrupted_in_a_row(self._store, feed), runs.get(self._store, run)
         not_before = None
         if cut > MOST_TAKE_UPS and row["trigger"] == "manual":
-            words = f"{cut} runs in a row were cut; run the feed again by hand"
-            journal.add_log(self._store, run, "error", "run.not_taken_up", words)
+            words = f"{cut} runs in a row were interrupted; run the feed again by hand"
+            journal.add_log(self._store, run, "error", "run.not_recovered", words)
             return
         if cut > MOST_TAKE_UPS:
             pause = timedelta(seconds=min(2.0 ** (cut - MOST_TAKE_UPS), LONGEST_PAUSE_SECONDS))
@@ -270,77 +275,19 @@ class Workers:
         try:
             with self._store.transaction() as connection:
                 version = definitions.feed_version(self._store, feed)
-                again = runs.ask_again(connection, run, version, not_before=not_before)
+                again = runs.queue_again(connection, run, version, not_before=not_before)
         except sqlite3.IntegrityError:
             return  # another run of the feed is there already
-        words = f"run {again} goes on from the last committed cursor" + (f", at {not_before}" if not_before else "")
-        journal.add_log(self._store, run, "info", "run.taken_up", words)
+        words = f"run {again} continues from the last committed cursor" + (f", at {not_before}" if not_before else "")
+        journal.add_log(self._store, run, "info", "run.recovered", words)
         self.dispatch()
 
-    @property
-    def folder(self) -> Path:
-        """The service's data folder."""
-        return self._store.folder
-
-
-class _WorkerProcess:
-    """One worker process. `run` is what it works on; heard_at: when it last said something. Times are of the monotonic
-    clock: wall clocks jump. All are guarded by the pool's lock."""
-
-    def __init__(self, owner: Workers) -> None:
-        self.run: int | None = None
-        self.ready = self.was_ready = False
-        self.heard_at = time.monotonic()
-        self._process = subprocess.Popen(
-            [sys.executable, "-m", "reedbasket.service.worker", str(owner.folder), owner.reach.as_text()],
-            stdin=subprocess.PIPE,
-            stdout=subprocess.PIPE,
-            text=True,
-            start_new_session=True,  # a Ctrl-C in the terminal is the service's to handle
-        )
-        self.pid = self._process.pid
-        self._owner = owner
-        threading.Thread(target=self._hear, name=f"worker {self.pid}", daemon=True).start()
-
-    def send(self, message: dict[str, int]) -> None:
-        assert self._process.stdin is not None
-        try:
-            self._process.stdin.write(json.dumps(message) + "\n")
-            self._process.stdin.flush()
-        except (BrokenPipeError, ValueError):
-            pass  # it is dead, and `lost` will say so
-
-    def kill(self) -> None:
-        self._process.kill()
-
-    def close(self) -> None:
-        assert self._process.stdin is not None
-        try:
-            self._process.stdin.close()
-            self._process.wait(_STOP_SECONDS)
-        except (OSError, subprocess.TimeoutExpired):
-            self._process.kill()
-            self._process.wait()
-
-    def _hear(self) -> None:
-        """Whatever goes wrong with what is heard, the next thing is heard too: `tend` and `dispatch` are tried again by the scheduler."""
-        assert self._process.stdout is not None
-        for line in self._process.stdout:
-            with suppress(ValueError):  # something printed into our line; what matters stands in the store
-                self._guarded(self._owner.receive, self, json.loads(line))
-        self._process.wait()
-        self._guarded(self._owner.lost, self)
-
-    def _guarded(self, doing: Callable[..., None], *what: Any) -> None:
-        try:
-            doing(*what)
-        except Exception as error:
-            known = isinstance(error, sqlite3.Error | OSError | ReedError)
-            log.error("what worker %s said could not be followed: %s", self.pid, error, exc_info=None if known else error)
+    def _new_worker(self) -> WorkerProcess:
+        return WorkerProcess(self._store.folder, self.reach, self.receive, self.lost)
 
 
 class _Places:
-    """How many more runs each source and warehouse takes just now. `max_concurrent_runs` of theirs says how many at once."""
+    """How many more runs each source and warehouse allows at present; `max_concurrent_runs` says how many at once."""
 
     def __init__(self, basket: Basket, running: Sequence[str]) -> None:
         self._basket = basket
@@ -361,22 +308,3 @@ class _Places:
         source, warehouses = self._basket.sources[definition.source], self._basket.warehouses
         places = [(("warehouse", name), warehouses[name].max_concurrent_runs) for name in definition.warehouses]
         return [(("source", definition.source), source.max_concurrent_runs), *places]
-
-
-def _end_leftover(pid: int) -> None:
-    """A worker of a killed service ends by itself when its input does; make sure before its run is taken up."""
-    for _ in range(20):
-        if not _is_worker(pid):
-            return
-        time.sleep(0.05)
-    if _is_worker(pid):
-        os.kill(pid, signal.SIGKILL)
-
-
-def _is_worker(pid: int) -> bool:
-    if not process_lives(pid):
-        return False
-    try:
-        return b"reedbasket.service.worker" in Path(f"/proc/{pid}/cmdline").read_bytes()
-    except OSError:
-        return False

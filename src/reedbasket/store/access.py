@@ -1,4 +1,4 @@
-"""Who may come in: tokens, users, one-use sign-in codes and console sessions. Only hashes are kept."""
+"""Access: tokens, users, one-time sign-in codes and console sessions. Only hashes are stored."""
 
 from __future__ import annotations
 
@@ -35,8 +35,12 @@ _FEW_GUESSES = 10**8
 
 @dataclass(frozen=True)
 class Caller:
-    """Who asks, by what name they are noted, and what they may do. user: signed in with a name of their own. token: the hash of the
-    token that they came by, themselves or by a link."""
+    """Who makes a call, under which name it is recorded, and what they may do.
+
+    Attributes:
+        user: they signed in as this user.
+        token: the hash of the token that they used, or that created the link they used.
+    """
 
     name: str
     role: Role
@@ -44,12 +48,12 @@ class Caller:
     token: str | None = field(default=None, compare=False)
 
     def may(self, role: Role) -> bool:
-        """Whether a role is theirs, or a lesser one."""
+        """Whether they have a role, or a higher one."""
         return ROLES.index(self.role) >= ROLES.index(role)
 
 
 class BadPassword(ReedError):
-    """A password that is too short, too common or too near to the name."""
+    """A password that is too short, too common or too similar to the name."""
 
     code = "access.bad_password"
 
@@ -67,11 +71,11 @@ def _later(delta: timedelta) -> str:
 
 
 def make_token(store: Store, label: str, role: Role = "admin", *, maker: Caller | None = None, days: int | None = None) -> str:
-    """A new bearer token; shown once, here.
+    """A new bearer token; it is shown once, here.
 
     Args:
-        maker: who makes it: it ends with them, and may no more than they. None: this machine.
-        days: after which it ends; None for never.
+        maker: who makes it: it ends with them, and has no more rights than they have. None: this machine.
+        days: after which it expires; None for never.
     """
     token = "reed_" + secrets.token_urlsafe(32)
     ends_at = _later(timedelta(days=days)) if days is not None else None
@@ -87,7 +91,7 @@ def make_token(store: Store, label: str, role: Role = "admin", *, maker: Caller 
 
 
 def ensure_local_token(store: Store) -> str:
-    """The token of this machine's command line, in a file of mode 0600 in the data folder."""
+    """The token for this machine's command line, in a file of mode 0600 in the data folder."""
     path = store.folder / TOKEN_FILE
     if path.exists():
         token = path.read_text().strip()
@@ -101,7 +105,7 @@ def ensure_local_token(store: Store) -> str:
 
 
 def caller_of_token(store: Store, token: str) -> Caller | None:
-    """Who calls with a token; None for one that opens nothing."""
+    """Who calls with a token; None if the token is not valid."""
     found, used_at = _caller_by_hash(store, _hash(token))
     if found is not None and (used_at is None or used_at < text_of(datetime.now(UTC) - _USED_EVERY)):
         with store.transaction() as connection:
@@ -110,7 +114,9 @@ def caller_of_token(store: Store, token: str) -> Caller | None:
 
 
 def _caller_by_hash(store: Store, hashed: str) -> tuple[Caller | None, str | None]:
-    """With the least of its makers' rights, and when it was used last; None where one of them has no rights any more."""
+    """The caller with the least of its makers' rights, and when the token was last used; None if one of the makers has no rights any
+    more.
+    """
     rows = store.connection.execute(
         """with recursive line as (
                select hash, label, role, user, parent, ends_at, used_at, 0 as above from token where hash = ?
@@ -129,7 +135,7 @@ def _caller_by_hash(store: Store, hashed: str) -> tuple[Caller | None, str | Non
 
 
 def list_tokens(store: Store) -> list[wire.Token]:
-    """[{id, label, role, made_by, created_at, ends_at, used_at}]; id: the beginning of the hash."""
+    """All tokens; `id` is the beginning of the hash."""
     return [
         typed(wire.Token, row)
         for row in store.connection.execute(
@@ -139,7 +145,14 @@ def list_tokens(store: Store) -> list[wire.Token]:
 
 
 def remove_token(store: Store, token: str) -> None:
-    """token: its id. Raises NotFound."""
+    """Remove a token.
+
+    Args:
+        token: its id.
+
+    Raises:
+        NotFound: there is none.
+    """
     with store.transaction() as connection:
         if connection.execute("delete from token where substr(hash, 1, 12) = ?", (token,)).rowcount == 0:
             raise NotFound("removing the token", token, found="no token of that id", fix="see `reed tokens`")
@@ -149,7 +162,12 @@ def remove_token(store: Store, token: str) -> None:
 
 
 def add_user(store: Store, name: str, role: Role, password: str | None = None) -> None:
-    """Raises Conflict where there is one of that name, BadPassword."""
+    """Add a user.
+
+    Raises:
+        Conflict: there already is one of that name.
+        BadPassword: the password is not good enough.
+    """
     made = _scrypt(name, password) if password is not None else None
     with store.transaction() as connection:
         done = connection.execute(
@@ -158,12 +176,16 @@ def add_user(store: Store, name: str, role: Role, password: str | None = None) -
         )
         if done.rowcount == 0:
             raise Conflict(
-                "adding the user", name, found="there is one of that name", fix="choose another name", code="user.exists"
+                "adding the user",
+                name,
+                found="there already is one of that name",
+                fix="choose another name",
+                code="user.exists",
             )
 
 
 def list_users(store: Store) -> list[wire.User]:
-    """All accounts, by name."""
+    """All users, by name."""
     rows = store.connection.execute(
         """select name, role, created_at, disabled, password is not null as has_password, subject is not null as openid
            from user order by name"""
@@ -175,7 +197,12 @@ def list_users(store: Store) -> list[wire.User]:
 def change_user(
     store: Store, name: str, *, role: Role | None = None, password: str | None = None, disabled: bool | None = None
 ) -> None:
-    """Another password, or being disabled, ends the user's sessions. Raises NotFound, BadPassword."""
+    """Change a user. A new password, or disabling the user, ends their sessions.
+
+    Raises:
+        NotFound: there is no such user.
+        BadPassword: the password is not good enough.
+    """
     made = _scrypt(name, password) if password is not None else None
     with store.transaction() as connection:
         done = connection.execute(
@@ -190,14 +217,18 @@ def change_user(
 
 
 def remove_user(store: Store, name: str) -> None:
-    """Raises NotFound."""
+    """Remove a user.
+
+    Raises:
+        NotFound: there is none of that name.
+    """
     with store.transaction() as connection:
         if connection.execute("delete from user where name = ?", (name,)).rowcount == 0:
             raise _no_user(name)
 
 
 def check_password(store: Store, name: str, password: str) -> bool:
-    """Takes as long for a name that is not there: how long it took tells nobody who is."""
+    """Whether a password is right. It takes as long for an unknown name, so that the time does not tell who exists."""
     row = store.connection.execute("select password from user where name = ? and not disabled", (name,)).fetchone()
     kept = row["password"] if row is not None and row["password"] else _NOBODY
     _, salt, digest = kept.split("$")
@@ -208,15 +239,15 @@ def check_password(store: Store, name: str, password: str) -> bool:
 def _scrypt(name: str, password: str) -> str:
     if len(password) < 10:
         raise BadPassword(
-            "keeping the password", found="it is shorter than ten characters", fix="use a longer one, of several words"
+            "setting the password", found="it has fewer than ten characters", fix="use a longer one, for example several words"
         )
     from zxcvbn import zxcvbn  # its lists take a quarter of a second to read
 
     # NIST SP 800-63B, 5.1.1.2: what is common, or made of the name, is refused. Beyond a hundred letters nothing more is looked at.
     if zxcvbn(password[:100], user_inputs=[name, "reed", "basket", "reedbasket"], max_length=100)["guesses"] < _FEW_GUESSES:
         raise BadPassword(
-            "keeping the password",
-            found="it is a common password, or made from the name, and easy to guess",
+            "setting the password",
+            found="it is common or derived from the name, so it is easy to guess",
             fix="use several unrelated words",
         )
     salt = os.urandom(16)
@@ -239,7 +270,11 @@ def _no_user(name: str) -> NotFound:
 
 
 def make_code(store: Store, maker: Caller | None = None) -> str:
-    """A sign-in code, good once and for an hour. maker: whom it signs in; None: who holds this machine's token."""
+    """A sign-in code that works once, within an hour.
+
+    Args:
+        maker: whom it signs in; None for the holder of this machine's token.
+    """
     code = secrets.token_urlsafe(24)
     with store.transaction() as connection:
         connection.execute("delete from sign_in_code where ends_at < ?", (now_text(),))
@@ -256,7 +291,7 @@ def make_code(store: Store, maker: Caller | None = None) -> str:
 
 
 def use_code(store: Store, code: str) -> str | None:
-    """A new session for a code that is good, else None. The code is spent."""
+    """A new session for a valid code, which is then used up; None if it is not valid."""
     with store.transaction() as connection:
         spent = connection.execute(
             "delete from sign_in_code where hash = ? and ends_at >= ? returning user, token", (_hash(code), now_text())
@@ -267,7 +302,11 @@ def use_code(store: Store, code: str) -> str | None:
 def begin_session(
     store: Store, user: str | None, *, token: str | None = None, lasts: timedelta = timedelta(days=SESSION_DAYS)
 ) -> str:
-    """token: the hash of the one whose link it came by; it ends with that one."""
+    """Begin a session.
+
+    Args:
+        token: the hash of the token whose link was used; the session ends with it.
+    """
     session = secrets.token_urlsafe(32)
     with store.transaction() as connection:
         connection.execute("delete from console_session where ends_at < ?", (now_text(),))
@@ -279,7 +318,7 @@ def begin_session(
 
 
 def caller_of_session(store: Store, session: str) -> Caller | None:
-    """Whose session it is; None for one that has ended."""
+    """Whose session it is; None if it has ended."""
     row = store.connection.execute(
         """select s.user, s.token, u.role, u.disabled from console_session as s left join user as u on u.name = s.user
            where s.hash = ? and s.ends_at >= ?""",
@@ -304,7 +343,7 @@ def end_session(store: Store, session: str) -> None:
 
 
 def note(store: Store, who: str, what: str, on: str, status: int, details: str = "") -> None:
-    """A line of the audit log."""
+    """Add a line to the audit log."""
     with store.transaction() as connection:
         connection.execute(
             'insert into audit (at, who, what, "on", status, details) values (?, ?, ?, ?, ?, ?)',
@@ -313,7 +352,7 @@ def note(store: Store, who: str, what: str, on: str, status: int, details: str =
 
 
 def read_audit(store: Store, *, before: int | None = None, limit: int = 100) -> list[wire.AuditLine]:
-    """The latest first."""
+    """The audit log, the latest first."""
     rows = store.connection.execute(
         'select id, at, who, what, "on", status, details from audit where id < ? order by id desc limit ?',
         (before or 2**62, limit),

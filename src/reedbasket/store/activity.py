@@ -1,4 +1,4 @@
-"""What came in over time, by ten minutes and feed, as the store's triggers add it up."""
+"""What was loaded over time, in steps of ten minutes for each feed, as the store's triggers add it up."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ _STEPS = ((12, 10), (48, 30), (MOST_HOURS, 180))
 
 
 def read(store: Store, now: datetime, hours: int) -> wire.Activity:
-    """The last so many hours in parts of ten minutes to three hours, empty ones included."""
+    """The last so many hours, in steps of ten minutes to three hours, empty ones included."""
     minutes = next(step for most, step in _STEPS if hours <= most)
     step = minutes * 60
     last = int(now.timestamp()) // step

@@ -26,8 +26,12 @@ class StoreError(ReedError):
 
 
 class Store:
-    """One data folder's records. Each thread has a connection of its own; `_local` keeps it. held: what was made out of records that
-    did not change since; each entry is replaced as a whole. allowed: further folders that definitions may reach."""
+    """The records of one data folder. Each thread has its own connection, in `_local`.
+
+    Attributes:
+        held: results derived from records that have not changed since; each entry is replaced as a whole.
+        allowed: further folders that definitions may reach.
+    """
 
     def __init__(self, folder: Path, allowed: Sequence[Path] = ()) -> None:
         self.folder = folder
@@ -38,7 +42,7 @@ class Store:
 
     @property
     def connection(self) -> sqlite3.Connection:
-        """This thread's own."""
+        """The calling thread's connection."""
         found: sqlite3.Connection | None = getattr(self._local, "connection", None)
         if found is None:
             found = self._local.connection = connect(self.path)
@@ -59,7 +63,7 @@ class Store:
             raise
 
     def close(self) -> None:
-        """Close this thread's connection."""
+        """Close the calling thread's connection."""
         found = getattr(self._local, "connection", None)
         if found is not None:
             found.close()
@@ -73,7 +77,11 @@ class Store:
                     path.chmod(mode)
 
     def upgrade(self) -> list[str]:
-        """Bring the file to this version's schema, in place: the names of the steps taken. Raises StoreError."""
+        """Upgrade the file to this version's schema, in place. Returns the names of the steps.
+
+        Raises:
+            StoreError: it cannot be upgraded.
+        """
         for folder in (self.folder, self.places.files, self.places.warehouses):
             folder.mkdir(parents=True, exist_ok=True, mode=0o700)
         self._close_to_others()
@@ -88,9 +96,9 @@ class Store:
             raise StoreError(
                 "opening the data folder",
                 str(self.folder),
-                found=f"it was made by another version (schema {version}; this one knows {len(scripts)})",
-                fix="use the version that made it, or another data folder",
-                code="store.too_new",
+                found=f"it was created by another version (schema {version}; this one knows {len(scripts)})",
+                fix="use the version that created it, or another data folder",
+                code="store.other_version",
             )
         for number, script in enumerate(scripts[version:], version + 1):
             try:
@@ -104,7 +112,7 @@ class Store:
                     "upgrading the data folder",
                     str(self.folder),
                     found=f"{script.name}: {error}",
-                    fix="nothing of this step was kept; report it",
+                    fix="nothing of this step was saved; report it",
                     code="store.upgrade_failed",
                 ) from error
             taken.append(script.name)
@@ -124,10 +132,10 @@ def connect(path: Path) -> sqlite3.Connection:
 
 
 def now_text() -> str:
-    """This moment as the store writes it."""
+    """The present moment, as the store writes it."""
     return text_of(datetime.now(UTC))
 
 
 def text_of(moment: datetime) -> str:
-    """As the store writes times: RFC 3339, UTC, milliseconds. Texts sort as the times do."""
+    """A time as the store writes it: RFC 3339, UTC, milliseconds. Such texts sort as times."""
     return moment.astimezone(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")

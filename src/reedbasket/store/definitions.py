@@ -21,9 +21,13 @@ _COLUMNS = "kind, name, version, data, file, applied_at, applied_by, text, line,
 
 
 @dataclass(frozen=True)
-class Stored:
-    """One version. text: as it was written, comments included; '' where an older version of ours did not keep it. removed: with it the
-    definition was taken away."""
+class StoredDefinition:
+    """One version of a definition.
+
+    Attributes:
+        text: as it was written, comments included; '' if an older version of the service did not keep it.
+        removed: this version removed the definition.
+    """
 
     kind: str
     name: str
@@ -37,11 +41,11 @@ class Stored:
     removed: bool
 
 
-def _stored(row: sqlite3.Row) -> Stored:
-    return Stored(**{**dict(row), "data": json.loads(row["data"]), "removed": bool(row["removed"])})
+def _stored(row: sqlite3.Row) -> StoredDefinition:
+    return StoredDefinition(**{**dict(row), "data": json.loads(row["data"]), "removed": bool(row["removed"])})
 
 
-def current(store: Store, kind: str | None = None) -> list[Stored]:
+def current(store: Store, kind: str | None = None) -> list[StoredDefinition]:
     """The definitions in force, by kind and name."""
     rows = store.connection.execute(
         f"""select {_COLUMNS} from (
@@ -53,7 +57,7 @@ def current(store: Store, kind: str | None = None) -> list[Stored]:
 
 
 def names(store: Store, kind: str) -> list[str]:
-    """Of the definitions in force, without reading them."""
+    """The names of the definitions in force, without reading them."""
     rows = store.connection.execute(
         "select name from (select name, removed, max(version) from definition where kind = ? group by name) where not removed",
         (kind,),
@@ -61,8 +65,12 @@ def names(store: Store, kind: str) -> list[str]:
     return [row["name"] for row in rows]
 
 
-def versions(store: Store, kind: str, name: str) -> list[Stored]:
-    """All of one definition, the latest first. Raises NotFound."""
+def versions(store: Store, kind: str, name: str) -> list[StoredDefinition]:
+    """All versions of one definition, the latest first.
+
+    Raises:
+        NotFound: there is no such definition.
+    """
     rows = store.connection.execute(
         f"select {_COLUMNS} from definition where kind = ? and name = ? order by version desc", (kind, name)
     ).fetchall()
@@ -78,7 +86,7 @@ def versions(store: Store, kind: str, name: str) -> list[Stored]:
 
 
 def basket(store: Store) -> Basket:
-    """All definitions in force, as one basket; for reading only, since who asks shares it."""
+    """All definitions in force, as one basket. It is shared, so it must not be changed."""
     latest = store.connection.execute("select coalesce(max(rowid), 0) from definition").fetchone()[0]
     held = store.held.get("basket")
     if held is None or held[0] != latest:
@@ -89,7 +97,7 @@ def basket(store: Store) -> Basket:
 
 
 def places(store: Store) -> dict[str, set[str]]:
-    """{source | warehouse: what the definitions in force name as their `type`}, without checking them."""
+    """{source | warehouse: the `type`s in the definitions in force}, without checking the definitions."""
     rows = store.connection.execute(
         """select distinct kind, json_extract(data, '$.type') as place from (
                select kind, name, data, removed, max(version) from definition where kind in ('source', 'warehouse')
@@ -100,7 +108,7 @@ def places(store: Store) -> dict[str, set[str]]:
 
 
 def feed_version(store: Store, name: str) -> int:
-    """The version of a feed in force; 0 where there is none."""
+    """The version of a feed in force; 0 if there is none."""
     found = store.connection.execute(
         "select coalesce(max(version), 0) from definition where kind = 'feed' and name = ?", (name,)
     ).fetchone()
@@ -108,17 +116,22 @@ def feed_version(store: Store, name: str) -> int:
 
 
 def first_applied(store: Store, kind: str, name: str) -> str | None:
-    """When a definition was first applied; None where it never was."""
+    """When a definition was first applied; None if it never was."""
     row = store.connection.execute(
         "select min(applied_at) as at from definition where kind = ? and name = ?", (kind, name)
     ).fetchone()
     return row["at"] if row else None
 
 
-def apply(store: Store, new: Basket, *, by: str = "", prune: bool = False, dry_run: bool = False) -> list[wire.Applied]:
-    """Keep a checked basket in one transaction, or say what that would do: [{kind, name, version, change, data, before}], change new,
-    changed, same or removed. prune: what it does not hold goes. data, before: for showing the difference."""
-    done: list[wire.Applied] = []
+def apply(store: Store, new: Basket, *, by: str = "", prune: bool = False, dry_run: bool = False) -> list[wire.ApplyResult]:
+    """Store a checked basket in one transaction, or say what that would change. `data` and `before` of a result are for showing the
+    difference.
+
+    Args:
+        prune: remove definitions that the basket does not contain.
+        dry_run: change nothing.
+    """
+    done: list[wire.ApplyResult] = []
     with store.transaction() as connection:
         for kind, name, _ in new.items():
             document = new.documents[kind, name]
@@ -158,8 +171,13 @@ def apply(store: Store, new: Basket, *, by: str = "", prune: bool = False, dry_r
     return done
 
 
-def revert(store: Store, kind: str, name: str, version: int, *, by: str = "") -> wire.Applied:
-    """An earlier version in force again, as a new one. Raises NotFound; DefinitionError where it does not fit what is there now."""
+def revert(store: Store, kind: str, name: str, version: int, *, by: str = "") -> wire.ApplyResult:
+    """Apply an earlier version again, as a new one.
+
+    Raises:
+        NotFound: there is no such version.
+        DefinitionError: it does not fit the other definitions in force.
+    """
     all_of_it = versions(store, kind, name)
     wanted = next((one for one in all_of_it if one.version == version), None)
     if wanted is None or wanted.removed:
@@ -182,7 +200,7 @@ def revert(store: Store, kind: str, name: str, version: int, *, by: str = "") ->
 
 
 def export(store: Store) -> dict[str, str]:
-    """{file: YAML, or Python}: what was applied, as it was written. Feeds that came of one text stand there once."""
+    """{file: YAML, or Python}: what was applied, as it was written. Feeds from one text are written once."""
     files: dict[str, list[tuple[int, str]]] = {}
     for found in current(store):
         text = found.text or as_yaml({key: value for key, value in found.data.items() if key not in OURS})
@@ -229,13 +247,13 @@ def _keep(  # noqa: PLR0913 - a column each
 
 def _applied(
     kind: str, name: str, version: int, change: str, data: dict[str, Any] | None, before: dict[str, Any] | None
-) -> wire.Applied:
+) -> wire.ApplyResult:
     facts = {"kind": kind, "name": name, "version": version, "change": change, "diff": _diff(before, data)}
-    return typed(wire.Applied, facts)
+    return typed(wire.ApplyResult, facts)
 
 
-def difference(before: Stored | None, after: Stored) -> str:
-    """Between two versions, line by line."""
+def difference(before: StoredDefinition | None, after: StoredDefinition) -> str:
+    """The difference between two versions, line by line."""
     old = before.data if before is not None and not before.removed else None
     return _diff(old, None if after.removed else after.data)
 

@@ -23,7 +23,7 @@ def folder_of(store: Store, feed: str, run: int) -> Path:
 
 
 def listed(store: Store) -> list[wire.Extract]:
-    """Their manifests with their names, the latest first; those that are whole."""
+    """The manifests of complete extracts with their names, the latest first."""
     found = []
     for path in (store.folder / _FOLDER).glob(f"*/{MANIFEST}"):
         manifest = json.loads(path.read_text("utf-8"))
@@ -32,7 +32,11 @@ def listed(store: Store) -> list[wire.Extract]:
 
 
 def file_of(store: Store, name: str, file: str) -> Path:
-    """Raises NotFound."""
+    """The path of one file of an extract.
+
+    Raises:
+        NotFound: there is no such extract or file.
+    """
     path = store.folder / _FOLDER / name / file
     # Names come from outside, and lead nowhere else.
     if not _NAME.fullmatch(name) or Path(file).name != file or file.startswith(".") or not path.is_file():
@@ -43,5 +47,9 @@ def file_of(store: Store, name: str, file: str) -> Path:
 
 
 def remove(store: Store, name: str) -> None:
-    """Raises NotFound."""
+    """Remove an extract.
+
+    Raises:
+        NotFound: there is no such extract.
+    """
     shutil.rmtree(file_of(store, name, MANIFEST).parent)

@@ -1,4 +1,4 @@
-"""What runs leave behind: log lines, the ledger's copy, rejects."""
+"""What runs leave behind: log lines, a copy of the ledger, rejects."""
 
 from __future__ import annotations
 
@@ -21,8 +21,13 @@ _LEDGER_COLUMNS = list(LedgerLine.__dataclass_fields__)
 _LEDGER_LIST = ", ".join(f'"{c}"' for c in _LEDGER_COLUMNS)
 
 
-def keep_log(connection: sqlite3.Connection, run: int, first: int, lines: Sequence[tuple[Any, ...]]) -> None:
-    """lines: (at, level, code, table, message, data or None), numbered from `first`. Within the caller's transaction."""
+def save_log(connection: sqlite3.Connection, run: int, first: int, lines: Sequence[tuple[Any, ...]]) -> None:
+    """Write log lines, within the caller's transaction.
+
+    Args:
+        first: the number of the first line.
+        lines: (at, level, code, table, message, data or None).
+    """
     connection.executemany(
         'insert into log (run, number, at, level, code, "table", message, data) values (?, ?, ?, ?, ?, ?, ?, ?)',
         [(run, first + i, *line[:-1], json.dumps(line[-1]) if line[-1] else None) for i, line in enumerate(lines)],
@@ -30,24 +35,24 @@ def keep_log(connection: sqlite3.Connection, run: int, first: int, lines: Sequen
 
 
 def next_number(store: Store, run: int) -> int:
-    """Of a run's log."""
+    """The next number in a run's log."""
     return next_number_in(store.connection, run)
 
 
 def next_number_in(connection: sqlite3.Connection, run: int) -> int:
-    """Within a transaction, so that nobody else takes it."""
+    """The same within a transaction, so that nobody else takes it."""
     return int(connection.execute("select coalesce(max(number), 0) + 1 from log where run = ?", (run,)).fetchone()[0])
 
 
 def line(level: str, code: str, message: str) -> tuple[Any, ...]:
-    """One for `keep_log`, of now."""
+    """A line for `save_log`, with the present time."""
     return (now_text(), level, code, None, message, None)
 
 
 def add_log(store: Store, run: int, level: str, code: str, message: str) -> None:
-    """One line by itself, from the service."""
+    """Write one line, from the service."""
     with store.transaction() as connection:
-        keep_log(connection, run, next_number_in(connection, run), [line(level, code, message)])
+        save_log(connection, run, next_number_in(connection, run), [line(level, code, message)])
 
 
 def read_log(store: Store, run: int, *, after: int = 0, limit: int = 500) -> list[wire.LogLine]:
@@ -60,7 +65,7 @@ def read_log(store: Store, run: int, *, after: int = 0, limit: int = 500) -> lis
 
 
 def keep_ledger(connection: sqlite3.Connection, warehouse: str, lines: Sequence[LedgerLine]) -> None:
-    """Within the caller's transaction; lines that are there already stay."""
+    """Copy ledger lines, within the caller's transaction; lines that exist already stay."""
     connection.executemany(
         f"""insert into ledger (warehouse, {_LEDGER_LIST}) values (?, {", ".join("?" * len(_LEDGER_COLUMNS))})
             on conflict do nothing""",
@@ -69,7 +74,7 @@ def keep_ledger(connection: sqlite3.Connection, warehouse: str, lines: Sequence[
 
 
 def last_load(store: Store, warehouse: str, feed: str) -> int:
-    """The last load of a feed that is copied here from a warehouse; 0 before there is one."""
+    """The last load of a feed whose ledger lines were copied from a warehouse; 0 if there is none."""
     row = store.connection.execute(
         "select coalesce(max(load), 0) from ledger where warehouse = ? and feed = ?", (warehouse, feed)
     ).fetchone()
@@ -77,7 +82,7 @@ def last_load(store: Store, warehouse: str, feed: str) -> int:
 
 
 def read_ledger(store: Store, *, feed: str | None = None, run: int | None = None, limit: int = 200) -> list[wire.LedgerLine]:
-    """The newest lines first, with `reconciles` worked out again from the counts."""
+    """The latest lines first; `reconciles` is computed again from the counts."""
     rows = store.connection.execute(
         f"""select warehouse, {_LEDGER_LIST} from ledger
             where (? is null or feed = ?) and (? is null or run = ?) order by started desc, load desc limit ?""",
@@ -90,10 +95,10 @@ def read_ledger(store: Store, *, feed: str | None = None, run: int | None = None
     return found
 
 
-def keep_drift(
+def save_drift(
     connection: sqlite3.Connection, feed: str, warehouse: str, run: int, source_table: str, changes: Sequence[Change]
 ) -> None:
-    """Within the caller's transaction."""
+    """Write changes of structure, within the caller's transaction."""
     connection.executemany(
         """insert into drift (feed, warehouse, source_table, run, at, what, "table", "column", words, ignored)
            values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)""",
@@ -112,15 +117,15 @@ def read_drift(store: Store, feed: str, *, limit: int = 200) -> list[wire.Drift]
 
 
 def drift_of_run(store: Store, run: int) -> list[dict[str, Any]]:
-    """[{words}]"""
+    """[{words}] of a run."""
     rows = store.connection.execute("select words from drift where run = ? order by id limit 100", (run,))
     return [dict(r) for r in rows]
 
 
-def keep_rejects(
+def save_rejects(
     connection: sqlite3.Connection, feed: str, warehouse: str, run: int, table: str, rejects: Sequence[Reject]
 ) -> None:
-    """Within the caller's transaction. The same record met again is counted, not kept twice."""
+    """Write rejects, within the caller's transaction. A record that was rejected before is counted, not stored again."""
     kept = [(r, exact_digest(r.record), dump_lenient(r.record)) for r in rejects]
     connection.executemany(
         """insert into reject (feed, warehouse, source_table, digest, run, at, code, message, field, record, file)
@@ -146,8 +151,14 @@ def read_rejects(store: Store, feed: str, *, before: int | None = None, limit: i
 
 
 @dataclass(frozen=True)
-class ToReplay:
-    """Of one warehouse and table, the oldest first. runs, files: see core.runs.execution.replay. ids: of the rejects."""
+class RejectsToReplay:
+    """The rejects of one warehouse and table, the oldest first.
+
+    Attributes:
+        runs: see core.runs.execution.replay.
+        files: see core.runs.execution.replay.
+        ids: of the rejects.
+    """
 
     records: list[dict[str, Any]] = field(default_factory=list)
     runs: list[int] = field(default_factory=list)
@@ -155,18 +166,18 @@ class ToReplay:
     ids: list[int] = field(default_factory=list)
 
 
-def rejects_to_replay(store: Store, feed: str, first: str, run: int) -> dict[tuple[str, str], ToReplay]:
-    """What a run is to give to its warehouses once more. What an earlier one loaded, and was killed before it said so, is forgotten now:
-    a replay is one load, and what it rejects again is no longer `replayed_by` it before that load is committed.
+def rejects_to_replay(store: Store, feed: str, first: str, run: int) -> dict[tuple[str, str], RejectsToReplay]:
+    """The rejects that a run replays. Those that an earlier replay loaded before it was killed are dropped first: a replay is one load,
+    and what it rejects again is no longer `replayed_by` it before that load is committed.
 
     Args:
         first: the feed's first warehouse.
-        run: the one that replays them.
+        run: the replaying run.
 
     Returns:
-        {(warehouse, table): rejects}. What was no record at all is not among them: its source has to be read again.
+        {(warehouse, table): rejects}, without those that were not records: their source has to be read again.
     """
-    found: dict[tuple[str, str], ToReplay] = {}
+    found: dict[tuple[str, str], RejectsToReplay] = {}
     with store.transaction() as connection:
         connection.execute(
             """delete from reject where feed = ? and replayed_by is not null and exists (
@@ -180,7 +191,7 @@ def rejects_to_replay(store: Store, feed: str, first: str, run: int) -> dict[tup
             (run, feed),
         ).fetchall()
     for row in sorted(rows, key=lambda row: row["id"]):
-        held = found.setdefault((row["warehouse"] or first, row["source_table"]), ToReplay())
+        held = found.setdefault((row["warehouse"] or first, row["source_table"]), RejectsToReplay())
         # As a source's body is read: whole numbers and decimals of any size stay exact.
         held.records.append(json.loads(row["record"], parse_float=_exact_number))
         held.runs.append(row["run"])
@@ -194,14 +205,14 @@ def _exact_number(text: str) -> float | Decimal:
     return number if repr(number) == text or Decimal(repr(number)) == Decimal(text) else Decimal(text)
 
 
-def forget_rejects(store: Store, ids: Sequence[int], run: int) -> None:
-    """Those that a replay loaded; what it rejected again stays, as met by the run that met it at the source."""
+def drop_replayed_rejects(store: Store, ids: Sequence[int], run: int) -> None:
+    """Drop rejects that a replay has loaded. Those rejected again stay, with the run that read them from the source."""
     with store.transaction() as connection:
         connection.executemany("delete from reject where id = ? and replayed_by = ?", [(i, run) for i in ids])
 
 
-def forget_unmet(connection: sqlite3.Connection, feed: str, warehouse: str, run: int, table: str) -> int:
-    """After a run that met all that the source shows: rejects of earlier runs that it did not meet again. Returns how many there were."""
+def drop_unseen_rejects(connection: sqlite3.Connection, feed: str, warehouse: str, run: int, table: str) -> int:
+    """After a run that saw every record: drop rejects of earlier runs that it did not reject again. Returns their number."""
     return connection.execute(
         "delete from reject where feed = ? and warehouse = ? and source_table = ? and run < ?", (feed, warehouse, table, run)
     ).rowcount
@@ -219,5 +230,5 @@ def rejected_until(
 
 
 def forget(connection: sqlite3.Connection, ids: Sequence[int]) -> None:
-    """Rejects that are none any more."""
+    """Drop rejects."""
     connection.executemany("delete from reject where id = ?", [(one,) for one in ids])

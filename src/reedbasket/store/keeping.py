@@ -1,4 +1,4 @@
-"""What is old goes, a little at a time: nobody who writes meanwhile waits for long."""
+"""Deleting old records, a few at a time, so that writers never wait for long."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ _PAUSE_SECONDS = 0.02
 
 
 def purge(store: Store, *, requests_days: int, runs_days: int, rejects_days: int, audit_days: int) -> dict[str, int]:
-    """Everything older than so many days: how many of each. The ledger stays; it is a copy of the warehouses'."""
+    """Delete what is older than so many days. Returns how many of each kind. The ledger stays; it is a copy of the warehouses'."""
     gone = {"requests": _requests(store, requests_days)}
     gone["runs"], gone["lines"] = _runs(store, runs_days)
     for name, days, statement in (
@@ -67,7 +67,7 @@ def _bit_by_bit(store: Store, statement: str, before: str) -> int:
 
 
 def _runs(store: Store, days: int) -> tuple[int, int]:
-    """Runs with what hangs on them; the latest of each feed stays, so that how it stands is still known."""
+    """Delete runs and what belongs to them, except the latest of each feed, which shows the feed's state."""
     before, runs, lines = _before(days), 0, 0
     while True:
         found = store.connection.execute(

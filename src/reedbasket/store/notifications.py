@@ -1,4 +1,4 @@
-"""Notifications: written with what they speak of, in one transaction, and sent later by whoever sends."""
+"""Notifications: written in the transaction of what they are about, and sent later."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ Channel = Literal["email", "webhook"]
 
 @dataclass(frozen=True)
 class Recipient:
-    """goes_to: a mail address, or a URL whose requests are signed with `secret`."""
+    """Where notifications go; goes_to: a mail address, or a URL whose requests are signed with `secret`."""
 
     channel: Channel
     goes_to: str
@@ -27,7 +27,7 @@ class Recipient:
 
 @dataclass(frozen=True)
 class Notification:
-    """What somebody is to hear."""
+    """One notification."""
 
     id: int
     at: str
@@ -43,13 +43,13 @@ class Notification:
 
 
 def health(connection: sqlite3.Connection, feed: str) -> tuple[bool, bool]:
-    """(failing, late) as it was last told."""
+    """(failing, late), as it was last notified."""
     row = connection.execute("select failing, late from feed_health where feed = ?", (feed,)).fetchone()
     return (bool(row["failing"]), bool(row["late"])) if row else (False, False)
 
 
-def keep_health(connection: sqlite3.Connection, feed: str, *, failing: bool, late: bool) -> None:
-    """Whether a feed fails or is late, so that a change of it can be told."""
+def save_health(connection: sqlite3.Connection, feed: str, *, failing: bool, late: bool) -> None:
+    """Save whether a feed fails or is late, so that a change can be notified."""
     connection.execute(
         """insert into feed_health (feed, failing, late) values (?, ?, ?)
            on conflict (feed) do update set failing = excluded.failing, late = excluded.late""",
@@ -67,7 +67,11 @@ def add(  # noqa: PLR0913 - a column each
     to: Sequence[Recipient],
     goes_at: datetime,
 ) -> None:
-    """Within the caller's transaction. goes_at: until then others of the same recipient may join it."""
+    """Add a notification, within the caller's transaction.
+
+    Args:
+        goes_at: until then, others to the same recipient may join it.
+    """
     connection.executemany(
         """insert into notification (at, event, feed, source, run, facts, channel, goes_to, secret, state, next_at)
            values (?, ?, ?, ?, ?, ?, ?, ?, ?, 'waiting', ?)""",
@@ -79,7 +83,7 @@ def add(  # noqa: PLR0913 - a column each
 
 
 def due(store: Store, now: datetime) -> list[list[Notification]]:
-    """What is to be sent: a list for each recipient who has one that is due, with all that waits for the same."""
+    """What has to be sent now: a list for each recipient with one that is due, with everything that waits for the same recipient."""
     rows = store.connection.execute(
         """select id, at, event, feed, source, run, facts, channel, goes_to, secret, tries from notification
            where state = 'waiting' and (channel, goes_to) in
@@ -95,7 +99,7 @@ def due(store: Store, now: datetime) -> list[list[Notification]]:
 
 
 def sent(store: Store, ids: Sequence[int]) -> None:
-    """They arrived."""
+    """Mark notifications as sent."""
     with store.transaction() as connection:
         connection.executemany(
             "update notification set state = 'sent', sent_at = ?, tries = tries + 1, problem = '' where id = ?",
@@ -104,7 +108,7 @@ def sent(store: Store, ids: Sequence[int]) -> None:
 
 
 def not_sent(store: Store, ids: Sequence[int], problem: str, next_at: datetime, most_tries: int) -> None:
-    """To be tried again then, or given up."""
+    """Mark notifications to be tried again, or as given up."""
     with store.transaction() as connection:
         connection.executemany(
             """update notification set tries = tries + 1, problem = ?, next_at = ?,
@@ -124,7 +128,7 @@ def latest(store: Store, *, state: str | None = None, limit: int = 100) -> list[
 
 
 def send_again(store: Store) -> int:
-    """What was given up is tried once more: how many."""
+    """Try again those that were given up. Returns their number."""
     with store.transaction() as connection:
         return connection.execute(
             "update notification set state = 'waiting', tries = 0, next_at = ? where state = 'undeliverable'", (now_text(),)

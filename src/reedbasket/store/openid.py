@@ -1,4 +1,4 @@
-"""Sign-ins by OpenID Connect: those that have begun, and the people whom the other service knows."""
+"""Sign-ins by OpenID Connect: those that have begun, and the people whom the provider knows."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ _MOST_BEGUN = 10_000
 
 @dataclass(frozen=True)
 class Begun:
-    """What a sign-in is known by when it comes back: `state` in the address, `nonce` in the token, `verifier` for PKCE (RFC 7636)."""
+    """A sign-in that has begun: `state` comes back in the address, `nonce` in the token, `verifier` is for PKCE (RFC 7636)."""
 
     state: str
     nonce: str
@@ -26,7 +26,7 @@ class Begun:
 
 
 def begin(store: Store) -> Begun:
-    """A person goes to the provider: by what they are known when they come back."""
+    """Begin a sign-in."""
     made = Begun(secrets.token_urlsafe(32), secrets.token_urlsafe(32), secrets.token_urlsafe(48))
     with store.transaction() as connection:
         connection.execute(
@@ -42,7 +42,7 @@ def begin(store: Store) -> Begun:
 
 
 def take(store: Store, state: str) -> Begun | None:
-    """The sign-in of a state, once; None where none has begun, or its minutes are over."""
+    """The sign-in of a state, once; None if there is none, or it has expired."""
     with store.transaction() as connection:
         found = connection.execute(
             "delete from openid_sign_in where state = ? returning nonce, verifier, ends_at", (_hash(state),)
@@ -53,14 +53,14 @@ def take(store: Store, state: str) -> Begun | None:
 
 
 def signed_in(store: Store, subject: str, name: str, role: Role) -> str | None:
-    """The user of a subject, with the role that the other service gives; made where there is none.
+    """The user of a subject, with the role that the provider gives; created if there is none.
 
     Args:
-        subject: issuer, a space, and its own name for them, which stays theirs.
-        name: for a new one.
+        subject: issuer, a space, and the provider's own id for them, which never changes.
+        name: for a new user.
 
     Returns:
-        Their name here; None where they are disabled.
+        Their name here; None if they are disabled.
 
     Raises:
         Conflict: somebody else has the name.
@@ -78,15 +78,15 @@ def signed_in(store: Store, subject: str, name: str, role: Role) -> str | None:
             raise Conflict(
                 "signing in",
                 name,
-                found="there is a user of that name already, who is not linked to this account",
-                fix="let an admin remove that user, or give another claim with --openid-name",
+                found="there already is a user of that name, who is not linked to this account",
+                fix="ask an admin to remove that user, or use another claim with --openid-name",
                 code="user.exists",
             )
     return name
 
 
 def without_role(store: Store, subject: str) -> None:
-    """They may nothing any more: they are disabled no further than that their sessions end."""
+    """A person has no role any more: end their sessions. They can sign in again once they have one."""
     with store.transaction() as connection:
         connection.execute("delete from console_session where user = (select name from user where subject = ?)", (subject,))
 

@@ -12,8 +12,8 @@ import orjson
 from typing_extensions import override
 
 from ..core.errors import RunCancelled
-from ..core.sources.pace import LATE_SECONDS, PaceState, RateLimitFeedback, Wait, apply_feedback, is_free, reserve, slipped
-from ..core.sources.pacer import LOOK_AGAIN_SECONDS, TOLD_SECONDS, Pacer, Told, Turn, require_bearable, wait_or_stop
+from ..core.sources.pace import LATE_SECONDS, PaceState, RateLimitFeedback, Wait, apply_feedback, delayed, is_free, reserve
+from ..core.sources.pacer import LOOK_AGAIN_SECONDS, TOLD_SECONDS, Pacer, QueuePlace, Told, require_short_wait, wait_or_stop
 from ..core.spec.http import Pace, Retry
 from .database import Store
 
@@ -28,7 +28,9 @@ _GOOD_SECONDS = 30.0
 
 
 class StorePacer(Pacer):
-    """See core.sources.pacer.Pacer. The state is a row per source, a row per place taken, and a row per worker that waits."""
+    """See core.sources.pacer.Pacer. The state is a row for each source, a row for each place taken, and a row for each worker that
+    waits.
+    """
 
     def __init__(self, store: Store, source: str, pace: Pace, retry: Retry, longest_request_seconds: float) -> None:
         self._store = store
@@ -45,7 +47,7 @@ class StorePacer(Pacer):
         self._told_waiting = False
 
     @override
-    def turn(self, stop: threading.Event, told: Told) -> Turn:
+    def turn(self, stop: threading.Event, told: Told) -> QueuePlace:
         began = time.monotonic()
         handed = self._queue(stop)
         if handed is not None:
@@ -58,7 +60,7 @@ class StorePacer(Pacer):
         return _StoreTurn(self, place, time.monotonic() - began)
 
     def give_back(self, place: _Place, said: RateLimitFeedback) -> None:
-        """A place is free again; said: what the answer said of the pace."""
+        """Release a place, and share what the answer said about the pace."""
         if self._keep_place(place, said):
             return
         try:
@@ -75,7 +77,7 @@ class StorePacer(Pacer):
     # word to the store, whose write costs as much as all else that a request costs here.
 
     def _queue(self, stop: threading.Event) -> _Place | None:
-        """A place kept, or None where one is to be had from the store, with our count of those raised."""
+        """A place that this process has kept; None if one has to be requested from the store, with our number of waiting threads raised."""
         with self._changed:
             while self._held >= self._pace.concurrency and not self._kept:
                 if stop.is_set():
@@ -116,7 +118,7 @@ class StorePacer(Pacer):
             self._one_less()
 
     def _tidy(self) -> None:
-        """In a thread of its own, as long as places are kept: those that nobody took for a moment go back."""
+        """A thread that runs as long as places are kept: places that nobody needs for a moment are released."""
         while True:
             time.sleep(_KEPT_SECONDS)
             with self._changed:
@@ -159,11 +161,11 @@ class StorePacer(Pacer):
         late = time.monotonic() - due
         if late > LATE_SECONDS:
             with self._store.transaction() as connection:
-                self._keep(connection, slipped(self._state(), late))
+                self._keep(connection, delayed(self._state(), late))
         return place
 
     def _try(self) -> tuple[_Place, Wait] | None:
-        """(place, the wait with it), or None where all places are taken, or are somebody else's turn."""
+        """(place, the wait with it); None if all places are taken, or it is somebody else's turn."""
         with self._store.transaction() as connection:
             now = time.time()
             if not self._room(connection, now):
@@ -176,7 +178,7 @@ class StorePacer(Pacer):
                 return None
             before = self._state()
             state, wait = reserve(self._pace, before, now)
-            require_bearable(self._source, before, wait)
+            require_short_wait(self._source, before, wait)
             if state != before:
                 self._keep(connection, state)
             if self._told_waiting:
@@ -190,7 +192,7 @@ class StorePacer(Pacer):
             return _Place(made.lastrowid, now + wait.seconds + _GOOD_SECONDS), wait
 
     def _room(self, connection: sqlite3.Connection, now: float) -> bool:
-        """Whether a place is free, and ours to take: while others wait, nobody holds more than an equal share."""
+        """Whether a place is free for us: while others wait, nobody holds more than an equal share."""
         taken = self._taken(connection, now)
         if sum(taken.values()) >= self._pace.concurrency:
             dead = [pid for pid in taken if not process_lives(pid)]
@@ -231,7 +233,7 @@ class StorePacer(Pacer):
 
 
 def state_of(store: Store, source: str) -> PaceState:
-    """What everybody who asks a source shares just now."""
+    """The present state of a source's pace."""
     row = store.connection.execute("select state from pace where source = ?", (source,)).fetchone()
     if row is None:
         return PaceState()
@@ -252,7 +254,12 @@ def process_lives(pid: int) -> bool:
 
 @dataclass
 class _Place:
-    """A row of the store that is ours. good_until: seconds since 1970; kept_at: of the monotonic clock."""
+    """A row of the store that is ours.
+
+    Attributes:
+        good_until: seconds since 1970.
+        kept_at: of the monotonic clock.
+    """
 
     id: int
     good_until: float
@@ -260,7 +267,7 @@ class _Place:
 
 
 @dataclass(frozen=True)
-class _StoreTurn(Turn):
+class _StoreTurn(QueuePlace):
     pacer: StorePacer
     place: _Place
     waited_seconds: float

@@ -24,7 +24,12 @@ MOST_EXCHANGES = 1_000
 
 
 def keep(connection: sqlite3.Connection, run: int, first: int, seen: Sequence[tuple[str, str, RequestSeen]]) -> None:
-    """seen: (at, table, request), numbered from `first`. Within the caller's transaction."""
+    """Write requests, within the caller's transaction.
+
+    Args:
+        first: the number of the first one.
+        seen: (at, table, request).
+    """
     connection.executemany(
         f"insert into request (run, {_COLUMNS}) values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         [
@@ -58,7 +63,11 @@ def keep(connection: sqlite3.Connection, run: int, first: int, seen: Sequence[tu
 
 
 def read(store: Store, run: int, *, after: int = 0, limit: int = 500, failed: bool = False) -> list[wire.RequestLine]:
-    """Requests with number > after, in order. failed: only those that were."""
+    """Requests with number > after, in order.
+
+    Args:
+        failed: only those that failed.
+    """
     rows = store.connection.execute(
         f"""select {_COLUMNS}, exists (select 1 from request_body as b where b.run = r.run and b.number = r.number) as kept
             from request as r where run = ? and number > ? and (not ? or problem <> '') order by number limit ?""",
@@ -68,21 +77,25 @@ def read(store: Store, run: int, *, after: int = 0, limit: int = 500, failed: bo
 
 
 def exchange(store: Store, run: int, number: int) -> wire.Exchange:
-    """What went over the wire of one request. Raises NotFound where it was not kept."""
+    """What was sent and received for one request.
+
+    Raises:
+        NotFound: it was not recorded.
+    """
     row = store.connection.execute("select exchange from request_body where run = ? and number = ?", (run, number)).fetchone()
     if row is None:
         raise NotFound(
-            "looking up what went over the wire of",
+            "looking up the exchange of",
             f"request {number} of run {run}",
-            found="it was not kept",
-            fix="it is kept of requests that went wrong, and of all those of a run that is asked for with `--bodies`",
-            code="request.not_kept",
+            found="it was not recorded",
+            fix="failed requests are recorded, and all requests of a run with `--bodies`",
+            code="request.not_recorded",
         )
     return typed(wire.Exchange, orjson.loads(row["exchange"]))
 
 
 def read_all(store: Store, run: int) -> Iterator[list[wire.RequestLine]]:
-    """All of a run, some at a time."""
+    """All requests of a run, some at a time."""
     after = 0
     while some := read(store, run, after=after, limit=_AT_ONCE):
         yield some

@@ -1,4 +1,4 @@
-"""Runs: asked for, taken by a worker, ended. Every change of outcome is one guarded update here."""
+"""Runs: queued, taken by a worker, ended. Every change of a run's outcome is one guarded update here."""
 
 from __future__ import annotations
 
@@ -23,8 +23,13 @@ _COUNTS = (
 
 @dataclass(frozen=True)
 class RunRequest:
-    """A run to be. window: (from, until), RFC 3339; backfill: whose window it is, 0 for the schedule's; sets: in place of the
-    variant's values and of settings."""
+    """A run to queue.
+
+    Attributes:
+        window: (from, until), RFC 3339.
+        backfill: whose window it is; 0 for the schedule's.
+        sets: overrides values of the variant and settings.
+    """
 
     feed: str
     feed_version: int
@@ -41,7 +46,11 @@ class RunRequest:
 
 
 def ask(store: Store, wanted: RunRequest) -> int:
-    """Queue a run: its id. Raises Conflict while another run of the feed is queued or running."""
+    """Queue a run. Returns its id.
+
+    Raises:
+        Conflict: another run of the feed is queued or running.
+    """
     try:
         with store.transaction() as connection:
             return insert(connection, wanted)
@@ -50,8 +59,11 @@ def ask(store: Store, wanted: RunRequest) -> int:
 
 
 def insert(connection: sqlite3.Connection, wanted: RunRequest) -> int:
-    """Within the caller's transaction. Raises sqlite3.IntegrityError while another run of the feed is queued or running, or where the
-    window has been taken."""
+    """Queue a run, within the caller's transaction.
+
+    Raises:
+        sqlite3.IntegrityError: another run of the feed is queued or running, or the window is taken already.
+    """
     begins, ends = wanted.window or (None, None)
     made = connection.execute(
         """insert into run (feed, feed_version, outcome, requested_at, allow_loss, replay, trigger, asked_by, due_at, window_from,
@@ -78,11 +90,15 @@ def insert(connection: sqlite3.Connection, wanted: RunRequest) -> int:
     return made.lastrowid
 
 
-def ask_again(
+def queue_again(
     connection: sqlite3.Connection, run: int, feed_version: int, *, not_before: str | None = None, retries: bool = False
 ) -> int:
-    """The same once more, after it was cut or, with `retries`, failed: the new run's id. Within the caller's transaction. Raises
-    sqlite3.IntegrityError as `insert` does."""
+    """Queue the same run again, after it was interrupted or, with `retries`, failed. Returns the new run's id. Within the caller's
+    transaction.
+
+    Raises:
+        sqlite3.IntegrityError: as for `insert`.
+    """
     made = connection.execute(
         """insert into run (feed, feed_version, outcome, requested_at, resumes, allow_loss, replay, trigger, asked_by, due_at, window_from,
                             window_until, backfill, sets, bodies, extract, not_before, attempt, settled)
@@ -99,17 +115,17 @@ def ask_again(
 def _already_active(store: Store, feed: str) -> Conflict:
     row = active(store, feed)
     return Conflict(
-        "asking for a run of",
+        "starting a run of",
         feed,
-        found=f"run {row['id']} of it is {row['outcome']}" if row else "another run was asked for in the same moment",
-        fix="watch that one, or cancel it",
+        found=f"its run {row['id']} is {row['outcome']}" if row else "another run was started at the same moment",
+        fix="watch that run, or cancel it",
         code="run.already_active",
         details={"run": row["id"] if row else None},
     )
 
 
-def hurry(store: Store, feed: str) -> int | None:
-    """A run that waits for its next attempt begins at once: its id; None where there is none."""
+def start_waiting(store: Store, feed: str) -> int | None:
+    """Let a run that waits for its next attempt begin at once. Returns its id; None if there is none."""
     with store.transaction() as connection:
         row = connection.execute(
             "select id from run where feed = ? and outcome = 'queued' and not_before is not null", (feed,)
@@ -120,7 +136,7 @@ def hurry(store: Store, feed: str) -> int | None:
 
 
 def active(store: Store, feed: str) -> sqlite3.Row | None:
-    """A feed's run that waits or goes on; None where there is none."""
+    """A feed's run that is queued or running; None if there is none."""
     found: sqlite3.Row | None = store.connection.execute(
         "select id, outcome from run where feed = ? and outcome in ('queued', 'running')", (feed,)
     ).fetchone()
@@ -128,7 +144,7 @@ def active(store: Store, feed: str) -> sqlite3.Row | None:
 
 
 def queued(store: Store, now: str) -> list[tuple[int, str]]:
-    """[(run, feed)] that may begin, in the order in which they were asked for. A feed has one at most, so none can crowd out others."""
+    """[(run, feed)] that may begin, in the order in which they were queued. Each feed has at most one, so none can crowd out others."""
     rows = store.connection.execute(
         "select id, feed from run where outcome = 'queued' and (not_before is null or not_before <= ?) order by id", (now,)
     )
@@ -136,7 +152,7 @@ def queued(store: Store, now: str) -> list[tuple[int, str]]:
 
 
 def take(store: Store, run: int, worker: int) -> bool:
-    """A worker begins it. False where it is not queued any more."""
+    """A worker begins a run. False if it is no longer queued."""
     with store.transaction() as connection:
         done = connection.execute(
             "update run set outcome = 'running', started_at = ?, worker = ? where id = ? and outcome = 'queued'",
@@ -146,7 +162,7 @@ def take(store: Store, run: int, worker: int) -> bool:
 
 
 def end(store: Store, run: int, outcome: RunOutcome, error: dict[str, Any] | None) -> bool:
-    """Close a run. False where it has ended already: the first outcome stands."""
+    """End a run. False if it has ended already: the first outcome stands."""
     with store.transaction() as connection:
         done = connection.execute(
             """update run set outcome = ?, ended_at = ?, worker = null, error = ?
@@ -158,26 +174,26 @@ def end(store: Store, run: int, outcome: RunOutcome, error: dict[str, Any] | Non
         return done.rowcount == 1
 
 
-def unsettled(store: Store) -> list[int]:
-    """Runs that ended, and nothing has followed from it yet."""
+def not_followed_up(store: Store) -> list[int]:
+    """Runs that have ended, and have not been followed up yet."""
     return [
         r["id"] for r in store.connection.execute("select id from run where settled = 0 and ended_at is not null order by id")
     ]
 
 
-def mark_settled(connection: sqlite3.Connection, run: int) -> bool:
-    """Within the caller's transaction. False where somebody has done it already."""
+def mark_followed_up(connection: sqlite3.Connection, run: int) -> bool:
+    """Mark a run as followed up, within the caller's transaction. False if somebody has done that already."""
     return connection.execute("update run set settled = 1 where id = ? and settled = 0", (run,)).rowcount == 1
 
 
-def keep_order(store: Store, run: int, order: str) -> None:
-    """What a run was to do, as it was resolved."""
+def save_order(store: Store, run: int, order: str) -> None:
+    """Save the resolved run."""
     with store.transaction() as connection:
         connection.execute("update run set run_order = ? where id = ?", (order, run))
 
 
-def keep_progress(connection: sqlite3.Connection, run: int, tables: Sequence[tuple[int, TableProgress]]) -> None:
-    """Within the caller's transaction."""
+def save_progress(connection: sqlite3.Connection, run: int, tables: Sequence[tuple[int, TableProgress]]) -> None:
+    """Save the progress of its tables, within the caller's transaction."""
     connection.executemany(
         """insert into run_table (run, place, progress) values (?, ?, ?)
            on conflict (run, place) do update set progress = excluded.progress""",
@@ -185,8 +201,8 @@ def keep_progress(connection: sqlite3.Connection, run: int, tables: Sequence[tup
     )
 
 
-def keep_pace(connection: sqlite3.Connection, run: int, samples: Sequence[Sequence[float]]) -> None:
-    """How fast it went: [(seconds since it began, records read, bytes)]. Within the caller's transaction."""
+def save_pace(connection: sqlite3.Connection, run: int, samples: Sequence[Sequence[float]]) -> None:
+    """Save how fast the run was: [(seconds since its start, records read, bytes)]. Within the caller's transaction."""
     connection.execute(
         "insert into run_pace (run, samples) values (?, ?) on conflict (run) do update set samples = excluded.samples",
         (run, json.dumps(samples)),
@@ -194,13 +210,13 @@ def keep_pace(connection: sqlite3.Connection, run: int, samples: Sequence[Sequen
 
 
 def pace(store: Store, run: int) -> list[list[float]]:
-    """As `keep_pace` wrote it; nothing of a run that was over at once."""
+    """What `save_pace` wrote; empty for a run that ended at once."""
     row = store.connection.execute("select samples from run_pace where run = ?", (run,)).fetchone()
     return json.loads(row["samples"]) if row else []
 
 
 def lags(store: Store, feeds: Sequence[str]) -> list[wire.FollowedLag]:
-    """How far feeds that follow a log were behind it when they last read it: feed, at, bytes, seconds, transactions."""
+    """How far feeds that follow a change log were behind when they last read it."""
     rows = store.connection.execute(
         """select r.feed, coalesce(r.ended_at, r.started_at) as at, t.progress -> '$.lag' as lag
            from json_each(?) as f
@@ -215,13 +231,13 @@ def lags(store: Store, feeds: Sequence[str]) -> list[wire.FollowedLag]:
 
 
 def running(store: Store) -> list[tuple[int, str, int | None]]:
-    """[(run, feed, worker's process id)]"""
+    """[(run, feed, the worker's process id)]"""
     rows = store.connection.execute("select id, feed, worker from run where outcome = 'running' order by id")
     return [(r["id"], r["feed"], r["worker"]) for r in rows]
 
 
 def interrupted_in_a_row(store: Store, feed: str) -> int:
-    """How many of the feed's latest runs ended interrupted, without another outcome between."""
+    """How many of the feed's latest runs, in a row, were interrupted."""
     rows = store.connection.execute(
         "select outcome from run where feed = ? and outcome not in ('queued', 'running') order by id desc limit 20",
         (feed,),
@@ -235,7 +251,7 @@ def interrupted_in_a_row(store: Store, feed: str) -> int:
 
 
 def left_interrupted(store: Store, feeds: Sequence[str]) -> list[tuple[int, str]]:
-    """[(run, feed)] for those whose latest run ended interrupted: nothing has taken it up yet."""
+    """[(run, feed)] of feeds whose latest run was interrupted and has not been recovered."""
     found = []
     for feed in feeds:
         row = store.connection.execute(
@@ -247,7 +263,11 @@ def left_interrupted(store: Store, feeds: Sequence[str]) -> list[tuple[int, str]
 
 
 def outcome(store: Store, run: int) -> str:
-    """Raises NotFound."""
+    """The outcome of a run.
+
+    Raises:
+        NotFound: there is no such run.
+    """
     row = store.connection.execute("select outcome from run where id = ?", (run,)).fetchone()
     if row is None:
         raise _not_found(run)
@@ -255,7 +275,11 @@ def outcome(store: Store, run: int) -> str:
 
 
 def get(store: Store, run: int) -> wire.Run:
-    """One run with its tables (wire.Run). Raises NotFound."""
+    """One run with its tables.
+
+    Raises:
+        NotFound: there is no such run.
+    """
     row = store.connection.execute("select * from run where id = ?", (run,)).fetchone()
     if row is None:
         raise _not_found(run)
@@ -263,7 +287,7 @@ def get(store: Store, run: int) -> wire.Run:
 
 
 def latest(store: Store, *, feed: str | None = None, before: int | None = None, limit: int = 50) -> list[wire.Run]:
-    """Runs, newest first, with id < before."""
+    """Runs, the latest first, with id < before."""
     beyond = before if before is not None else 2**62
     if feed is None:
         rows = store.connection.execute("select * from run where id < ? order by id desc limit ?", (beyond, limit)).fetchall()
@@ -271,78 +295,15 @@ def latest(store: Store, *, feed: str | None = None, before: int | None = None, 
         rows = store.connection.execute(
             "select * from run where feed = ? and id < ? order by id desc limit ?", (feed, beyond, limit)
         ).fetchall()
-    return _all_shown(store, rows)
-
-
-@dataclass(frozen=True)
-class FeedStanding:
-    """How a feed stands. activity: of its run that waits or goes on. fresh_at: when a run last succeeded. drift: what its last run met."""
-
-    feed: str
-    version: int
-    first_applied: str | None
-    activity: Literal["queued", "running"] | None
-    last_run: wire.Run | None
-    fresh_at: str | None
-    rejects: int
-    drift: int
-
-
-def standings(store: Store, feeds: Sequence[str]) -> list[FeedStanding]:
-    """Of all these, in four statements however many there are."""
-    rows = store.connection.execute(
-        """select f.value as feed,
-                  (select max(version) from definition where kind = 'feed' and name = f.value) as version,
-                  (select min(applied_at) from definition where kind = 'feed' and name = f.value) as first_applied,
-                  (select outcome from run where feed = f.value and outcome in ('queued', 'running')) as activity,
-                  (select max(id) from run where feed = f.value) as last_run,
-                  (select ended_at from run where feed = f.value and outcome = 'succeeded' and not extract
-                   order by id desc limit 1) as fresh_at,
-                  (select count(*) from reject where feed = f.value) as rejects
-           from json_each(?) as f""",
-        (json.dumps(list(feeds)),),
-    ).fetchall()
-    # A run that has ended stays as it is: what is asked for every few seconds is mostly that.
-    held: dict[int, dict[str, Any]] = store.held.get("last_runs", {})
-    new = [row["last_run"] for row in rows if row["last_run"] is not None and row["last_run"] not in held]
-    found = store.connection.execute("select * from run where id in (select value from json_each(?))", (json.dumps(new),))
-    shown = {one["id"]: one for one in _all_shown(store, found.fetchall())}
-    shown |= {row["last_run"]: held[row["last_run"]] for row in rows if row["last_run"] in held}
-    if len(feeds) > 1:
-        store.held["last_runs"] = {run: one for run, one in shown.items() if one["ended_at"] is not None}
-    latest = json.dumps([row["last_run"] for row in rows if row["last_run"] is not None])
-    drift = dict(
-        store.connection.execute(
-            "select run, count(*) from drift where run in (select value from json_each(?)) group by run", (latest,)
-        ).fetchall()
-    )
-    return [
-        FeedStanding(**{**dict(row), "last_run": shown.get(row["last_run"]), "drift": drift.get(row["last_run"], 0)})
-        for row in rows
-    ]
-
-
-def newest_success(connection: sqlite3.Connection, feed: str) -> int:
-    """The last run of a feed that succeeded; 0 where none has."""
-    found = connection.execute(
-        "select coalesce(max(id), 0) from run where feed = ? and outcome = 'succeeded' and not extract", (feed,)
-    )
-    return int(found.fetchone()[0])
-
-
-def last_succeeded(store: Store, feed: str) -> str | None:
-    """When a feed's last good run ended; None before there was one."""
-    row = store.connection.execute(
-        "select ended_at from run where feed = ? and outcome = 'succeeded' and not extract order by id desc limit 1", (feed,)
-    ).fetchone()
-    return row["ended_at"] if row else None
+    return shown_runs(store, rows)
 
 
 def _shown(store: Store, row: sqlite3.Row) -> wire.Run:
-    return _all_shown(store, [row])[0]
+    return shown_runs(store, [row])[0]
 
 
-def _all_shown(store: Store, rows: Sequence[sqlite3.Row]) -> list[wire.Run]:
+def shown_runs(store: Store, rows: Sequence[sqlite3.Row]) -> list[wire.Run]:
+    """Rows of runs as the API answers them, with their tables."""
     tables: dict[int, list[dict[str, Any]]] = {row["id"]: [] for row in rows}
     for found in store.connection.execute(
         "select run, progress from run_table where run in (select value from json_each(?)) order by run, place",

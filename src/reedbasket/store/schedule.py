@@ -17,7 +17,12 @@ WindowState = Literal["waiting", "queued", "done", "failed", "skipped"]
 
 @dataclass(frozen=True)
 class Clock:
-    """How far a feed's schedule has been decided. rule: the schedule, JSON. waiting: a moment that waits for the end of a run."""
+    """How far a feed's schedule has been decided.
+
+    Attributes:
+        rule: the schedule, as JSON.
+        waiting: a moment that waits for a run to end.
+    """
 
     rule: str
     decided_until: str
@@ -26,15 +31,15 @@ class Clock:
 
 
 def clock(connection: sqlite3.Connection, feed: str) -> Clock | None:
-    """How far a feed's schedule was decided; None before it was."""
+    """How far a feed's schedule has been decided; None if it has not been yet."""
     row = connection.execute(
         "select rule, decided_until, after_run, waiting from feed_clock where feed = ?", (feed,)
     ).fetchone()
     return Clock(**dict(row)) if row else None
 
 
-def keep_clock(connection: sqlite3.Connection, feed: str, kept: Clock) -> None:
-    """How far it is by now."""
+def save_clock(connection: sqlite3.Connection, feed: str, kept: Clock) -> None:
+    """Save how far a feed's schedule has been decided."""
     connection.execute(
         """insert into feed_clock (feed, rule, decided_until, after_run, waiting) values (?, ?, ?, ?, ?)
            on conflict (feed) do update set rule = excluded.rule, decided_until = excluded.decided_until,
@@ -49,7 +54,12 @@ def keep_clock(connection: sqlite3.Connection, feed: str, kept: Clock) -> None:
 def add_windows(
     connection: sqlite3.Connection, feed: str, backfill: int, windows: Iterable[tuple[str, str, str, WindowState]]
 ) -> None:
-    """backfill: 0 for its schedule. windows: (begins, ends, due at, state). One that is there already stays as it is."""
+    """Add windows; one that exists already stays as it is.
+
+    Args:
+        backfill: 0 for the feed's schedule.
+        windows: (begins, ends, due at, state).
+    """
     connection.executemany(
         "insert or ignore into due_window (feed, backfill, begins, ends, due_at, state) values (?, ?, ?, ?, ?, ?)",
         [(feed, backfill, *window) for window in windows],
@@ -57,7 +67,7 @@ def add_windows(
 
 
 def next_waiting(connection: sqlite3.Connection, feed: str, *, newest: bool) -> sqlite3.Row | None:
-    """The window to run next: of the schedule, else of a backfill that is not paused."""
+    """The next window to run: of the schedule, otherwise of a backfill that is not paused."""
     order = "desc" if newest else "asc"
     found: sqlite3.Row | None = connection.execute(
         f"""select id, backfill, begins, ends, due_at from due_window
@@ -74,18 +84,20 @@ def next_waiting(connection: sqlite3.Connection, feed: str, *, newest: bool) -> 
     return found
 
 
-def window_taken_up(connection: sqlite3.Connection, window: int, run: int) -> None:
-    """A run takes a window up."""
+def mark_window_running(connection: sqlite3.Connection, window: int, run: int) -> None:
+    """A run loads this window."""
     connection.execute("update due_window set state = 'queued', run = ? where id = ?", (run, window))
 
 
-def window_is(connection: sqlite3.Connection, state: WindowState, *, run: int | None = None, window: int | None = None) -> None:
-    """How a window, or those of a run, stand by now."""
+def set_window_state(
+    connection: sqlite3.Connection, state: WindowState, *, run: int | None = None, window: int | None = None
+) -> None:
+    """Set the state of a window, or of the windows of a run."""
     connection.execute("update due_window set state = ? where run = ? or id = ?", (state, run, window))
 
 
 def done_within(connection: sqlite3.Connection, feed: str, begins: str, ends: str) -> list[tuple[str, str]]:
-    """The feed's own windows that are done and touch a range, in order."""
+    """The schedule's windows that are loaded and touch a range, in order."""
     rows = connection.execute(
         """select begins, ends from due_window
            where feed = ? and backfill = 0 and state = 'done' and ends > ? and begins < ? order by begins""",
@@ -97,7 +109,11 @@ def done_within(connection: sqlite3.Connection, feed: str, begins: str, ends: st
 def windows_of(
     store: Store, feed: str, *, state: str | None = None, backfill: int | None = None, limit: int = 200
 ) -> list[wire.DueWindow]:
-    """The latest first. backfill: 0 for those of its schedule."""
+    """A feed's windows, the latest first.
+
+    Args:
+        backfill: 0 for those of its schedule.
+    """
     rows = store.connection.execute(
         """select id, feed, nullif(backfill, 0) as backfill, begins, ends, state, run, due_at from due_window
            where feed = ? and (? is null or state = ?) and (? is null or backfill = ?) order by begins desc, id desc limit ?""",
@@ -114,8 +130,8 @@ def window_counts(store: Store, feed: str, backfill: int = 0) -> dict[str, int]:
     return {r["state"]: r["n"] for r in rows}
 
 
-def take_windows_again(store: Store, feed: str, begins: str, ends: str) -> int:
-    """Windows of the schedule in a range that failed or were skipped wait once more: how many."""
+def requeue_windows(store: Store, feed: str, begins: str, ends: str) -> int:
+    """Have windows of the schedule that failed or were skipped wait again. Returns their number."""
     with store.transaction() as connection:
         return connection.execute(
             """update due_window set state = 'waiting', run = null
@@ -134,7 +150,7 @@ def paused(store: Store) -> dict[str, wire.Pause]:
 
 
 def pause(store: Store, feed: str, by: str) -> None:
-    """A feed begins no run by itself from now on."""
+    """Pause a feed's schedule."""
     with store.transaction() as connection:
         connection.execute(
             "insert or ignore into feed_pause (feed, paused_at, paused_by) values (?, ?, ?)", (feed, now_text(), by)
@@ -142,7 +158,7 @@ def pause(store: Store, feed: str, by: str) -> None:
 
 
 def resume(store: Store, feed: str) -> None:
-    """It does again."""
+    """Resume a feed's schedule."""
     with store.transaction() as connection:
         connection.execute("delete from feed_pause where feed = ?", (feed,))
 
@@ -151,7 +167,11 @@ def resume(store: Store, feed: str) -> None:
 
 
 def add_backfill(store: Store, feed: str, length: str, windows: Sequence[tuple[str, str]], by: str) -> int:
-    """windows: in order, at least one."""
+    """Add a backfill.
+
+    Args:
+        windows: in order, at least one.
+    """
     with store.transaction() as connection:
         made = connection.execute(
             "insert into backfill (feed, begins, ends, length, state, asked_at, asked_by) values (?, ?, ?, ?, 'active', ?, ?)",
@@ -164,7 +184,7 @@ def add_backfill(store: Store, feed: str, length: str, windows: Sequence[tuple[s
 
 
 def backfills(store: Store, feed: str | None = None, backfill: int | None = None) -> list[wire.Backfill]:
-    """The latest first, with how far each has come."""
+    """The latest first, with the progress of each."""
     rows = store.connection.execute(
         """select id, feed, begins, ends, length, state, asked_at, asked_by from backfill
            where (? is null or feed = ?) and (? is null or id = ?) order by id desc limit 100""",
@@ -178,7 +198,12 @@ def backfills(store: Store, feed: str | None = None, backfill: int | None = None
 
 
 def move_backfill(store: Store, backfill: int, state: Literal["active", "paused", "cancelled"]) -> wire.Backfill:
-    """Pause, go on or give up. Raises NotFound, Conflict where it has ended."""
+    """Pause, resume or cancel a backfill.
+
+    Raises:
+        NotFound: there is none.
+        Conflict: it has ended.
+    """
     found = backfills(store, backfill=backfill)
     if not found:
         raise NotFound("looking up the backfill", str(backfill), found="no backfill of that number", fix="see `reed backfills`")
@@ -201,7 +226,7 @@ def move_backfill(store: Store, backfill: int, state: Literal["active", "paused"
 
 
 def end_backfills(connection: sqlite3.Connection, feed: str) -> None:
-    """Those with nothing left to do are done."""
+    """End backfills with nothing left to do."""
     connection.execute(
         """update backfill set state = 'done' where feed = ? and state = 'active' and not exists (
                select 1 from due_window as w

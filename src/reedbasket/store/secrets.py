@@ -1,4 +1,4 @@
-"""Secrets, encrypted at rest with Fernet. Reading one is a call of its own, so that it can be searched for."""
+"""Secrets, encrypted at rest with Fernet. Only one function reveals them, so that its callers can be found."""
 
 from __future__ import annotations
 
@@ -21,8 +21,9 @@ FOLDER_VARIABLE = "REED_SECRETS"
 
 
 def _keys(folder: Path) -> list[bytes]:
-    """From the environment, comma separated, else the key file, a line each; the newest first. Made, with mode 0600, where there is
-    none."""
+    """The keys, the newest first: from the environment, separated by commas, otherwise from the key file, one on each line. The file is
+    created, with mode 0600, if there is none.
+    """
     given = os.environ.get(KEY_VARIABLE, "")
     if given:
         return [key.strip().encode() for key in given.split(",") if key.strip()]
@@ -53,16 +54,19 @@ def _fernet(folder: Path) -> MultiFernet:
             "reading the key that secrets are encrypted with",
             where,
             found="it is not a Fernet key",
-            fix="put the right key back",
+            fix="restore the right key",
             code="secret.bad_key",
         ) from error
 
 
 def rotate(store: Store) -> int:
-    """Seal everything with a new key: how many. With a key file the key is made here, and the old one is gone afterwards; with
-    REED_KEY the operator has put a new one before the old. Cut at any point, everything opens: until the end both keys are there.
+    """Encrypt everything with a new key. Returns how many secrets there are. With a key file, the key is created here, and the old one
+    is removed at the end; with REED_KEY, the operator has put a new one before the old one. It may be interrupted at any point:
+    until the end both keys are there.
 
-    Raises Conflict where REED_KEY holds one key alone, StoreError.
+    Raises:
+        Conflict: REED_KEY contains only one key.
+        StoreError: a secret cannot be decrypted.
     """
     own = not os.environ.get(KEY_VARIABLE)
     path, keys = store.folder / KEY_FILE, _keys(store.folder)
@@ -73,9 +77,9 @@ def rotate(store: Store) -> int:
         raise Conflict(
             "rotating the key",
             KEY_VARIABLE,
-            found="it holds one key",
-            fix="start the service with the new key before the old one, comma separated, and rotate then",
-            code="secret.one_key",
+            found="it contains only one key",
+            fix="start the service with the new key before the old one, separated by a comma, and then rotate",
+            code="secret.both_keys_needed",
         )
     box, count = _fernet(store.folder), 0
     with store.transaction() as connection:
@@ -88,7 +92,7 @@ def rotate(store: Store) -> int:
                         "rotating the key",
                         table,
                         found="something is encrypted with another key",
-                        fix="put that key back too, or remove what it encrypted",
+                        fix="restore that key too, or remove what it encrypted",
                         code="secret.bad_key",
                     ) from error
                 connection.execute(f"update {table} set sealed = ? where rowid = ?", (sealed, row["at_row"]))
@@ -99,15 +103,19 @@ def rotate(store: Store) -> int:
 
 
 def set_secret(store: Store, name: str, value: str) -> None:
-    """Raises Conflict where it stands outside, which would win."""
+    """Set a secret.
+
+    Raises:
+        Conflict: the environment provides it, and would override it.
+    """
     outside = _outside().get(name)
     if outside is not None:
         raise Conflict(
             "setting the secret",
             name,
-            found=f"it comes from {outside[0]} of the service",
+            found=f"it comes from the service's {outside[0]}",
             fix="change it there",
-            code="secret.kept_outside",
+            code="secret.external",
         )
     sealed = _fernet(store.folder).encrypt(value.encode())
     with store.transaction() as connection:
@@ -119,7 +127,7 @@ def set_secret(store: Store, name: str, value: str) -> None:
 
 
 def _outside() -> dict[str, tuple[str, Path | None]]:
-    """{name: (where, its file)} of those that stand outside: REED_SECRET_HARBOUR_TOKEN, or the file harbour_token."""
+    """{name: (where, its file)} of secrets that the environment provides: REED_SECRET_HARBOUR_TOKEN, or the file harbour_token."""
     found: dict[str, tuple[str, Path | None]] = {}
     folder = os.environ.get(FOLDER_VARIABLE)
     if folder and Path(folder).is_dir():
@@ -130,7 +138,12 @@ def _outside() -> dict[str, tuple[str, Path | None]]:
 
 
 def reveal_secret(store: Store, name: str) -> str:
-    """The value. Raises SecretMissing; StoreError where the key does not open it."""
+    """The value of a secret.
+
+    Raises:
+        SecretMissing: there is none of that name.
+        StoreError: the key cannot decrypt it.
+    """
     outside = _outside()
     # In a name that a variable may have there are no hyphens.
     where, path = outside.get(name) or outside.get(name.replace("-", "_")) or ("", None)
@@ -147,7 +160,7 @@ def reveal_secret(store: Store, name: str) -> str:
         return _fernet(store.folder).decrypt(row["sealed"]).decode()
     except InvalidToken as error:
         raise StoreError(
-            "opening the secret",
+            "decrypting the secret",
             name,
             found="the key does not fit",
             fix="restore the key that it was encrypted with, or set the secret again",
@@ -156,12 +169,16 @@ def reveal_secret(store: Store, name: str) -> str:
 
 
 def seal(store: Store, value: bytes) -> bytes:
-    """For what else must not lie about in plain text."""
+    """Encrypt anything else that must not be stored in plain text."""
     return _fernet(store.folder).encrypt(value)
 
 
 def unseal(store: Store, sealed: bytes) -> bytes:
-    """Raises StoreError where the key does not fit."""
+    """Decrypt it.
+
+    Raises:
+        StoreError: the key does not fit.
+    """
     try:
         return _fernet(store.folder).decrypt(sealed)
     except InvalidToken as error:
@@ -179,7 +196,7 @@ COLUMN_HASH = "column-hash"
 
 
 def reveal(store: Store, name: str) -> str:
-    """As `reveal_secret`; the key that only hashes columns is made, at random, where nobody set it."""
+    """Like `reveal_secret`, but the key that only hashes columns is created at random if nobody has set it."""
     if name == COLUMN_HASH:
         _make_if_missing(store, name)
     return reveal_secret(store, name)
@@ -195,7 +212,7 @@ def _make_if_missing(store: Store, name: str) -> None:
 
 
 def list_secrets(store: Store) -> list[wire.SecretName]:
-    """[{name, kept, changed_at}]; never a value."""
+    """The names of all secrets; never a value."""
     rows = store.connection.execute("select name, changed_at from secret order by name")
     found = {r["name"]: {"name": r["name"], "kept": "store", "changed_at": r["changed_at"]} for r in rows}
     found |= {name: {"name": name, "kept": where, "changed_at": None} for name, (where, _) in _outside().items()}
@@ -203,7 +220,11 @@ def list_secrets(store: Store) -> list[wire.SecretName]:
 
 
 def remove_secret(store: Store, name: str) -> None:
-    """Raises NotFound."""
+    """Remove a secret.
+
+    Raises:
+        NotFound: there is none.
+    """
     with store.transaction() as connection:
         if connection.execute("delete from secret where name = ?", (name,)).rowcount == 0:
             raise NotFound(

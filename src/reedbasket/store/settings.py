@@ -1,4 +1,4 @@
-"""What is set in place of what the service was started with."""
+"""Settings that override those that the service was started with."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ def read(store: Store) -> dict[str, str]:
 
 
 def write(store: Store, name: str, value: str | None, by: str) -> None:
-    """None: as the service was started."""
+    """Override a setting; None: no longer."""
     with store.transaction() as connection:
         if value is None:
             connection.execute("delete from setting where name = ?", (name,))

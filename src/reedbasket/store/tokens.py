@@ -1,4 +1,4 @@
-"""Access tokens, sealed, fetched by one process for all; and people on their way to sign in at a source."""
+"""Access tokens, encrypted and shared by all processes, and people on their way to sign in at a source."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ import orjson
 from typing_extensions import override
 
 from ..core.errors import NotFound
-from ..core.sources.http.oauth import Errand, Token, Vault
+from ..core.sources.http.oauth import PendingSignIn, Token, Vault
 from ..core.sources.pacer import wait_or_stop
 from . import secrets
 from .database import Store, now_text
@@ -30,7 +30,7 @@ _ERRAND_MINUTES = 15
 
 
 class StoreVault(Vault):
-    """See core.sources.http.oauth.Vault. A token of another fingerprint is none of ours."""
+    """See core.sources.http.oauth.Vault. A token with another fingerprint does not count."""
 
     def __init__(self, store: Store, source: str, fingerprint: str) -> None:
         self._store = store
@@ -78,8 +78,8 @@ class StoreVault(Vault):
             return True
 
 
-def keep_errand(store: Store, source: str, errand: Errand, back: str) -> None:
-    """A person goes to sign in at a source: what is needed when they come back."""
+def save_sign_in(store: Store, source: str, errand: PendingSignIn, back: str) -> None:
+    """Save what is needed when a person comes back from signing in at a source."""
     sealed = secrets.seal(store, orjson.dumps({"verifier": errand.verifier, "back": back}))
     ends = (datetime.now(UTC) + timedelta(minutes=_ERRAND_MINUTES)).isoformat(timespec="milliseconds").replace("+00:00", "Z")
     with store.transaction() as connection:
@@ -90,8 +90,12 @@ def keep_errand(store: Store, source: str, errand: Errand, back: str) -> None:
         )
 
 
-def take_errand(store: Store, state: str) -> tuple[str, str, str]:
-    """(source, verifier, our address that the person was sent back to); once. Raises NotFound."""
+def take_sign_in(store: Store, state: str) -> tuple[str, str, str]:
+    """(source, verifier, our address to which the person is sent back), once.
+
+    Raises:
+        NotFound: no such sign-in has begun.
+    """
     with store.transaction() as connection:
         row = connection.execute(
             "delete from sign_in_errand where state = ? and ends_at >= ? returning source, sealed", (_digest(state), now_text())
@@ -99,7 +103,7 @@ def take_errand(store: Store, state: str) -> tuple[str, str, str]:
     if row is None:
         raise NotFound(
             "coming back from signing in",
-            found="no sign-in is under way, or it has expired",
+            found="no sign-in is in progress, or it has expired",
             fix="start from the source's page in the console, and finish within 15 minutes",
             code="source.sign_in_expired",
         )

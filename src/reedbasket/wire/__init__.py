@@ -1,6 +1,6 @@
-"""The shapes of API answers. The service's OpenAPI document and the console's types are made from them.
+"""The shapes of API answers, from which the service's OpenAPI document and the console's types are made.
 
-Times are RFC 3339 text in UTC. Imports nothing of ours; the client only needs it for type checking.
+Times are RFC 3339 text in UTC. Imports nothing else of the package; the client needs it only for type checking.
 """
 
 from .access import (
@@ -20,10 +20,9 @@ from .access import (
     User,
 )
 from .activity import Activity, ActivityPart
-from .definitions import Applied, Definition, Form, FormField, Version
+from .definitions import ApplyResult, Definition, Form, FormField, Version
 from .extracts import Extract, ExtractedCursor, ExtractedTable
 from .feeds import (
-    Again,
     Drift,
     Feed,
     FileLine,
@@ -32,7 +31,8 @@ from .feeds import (
     PlannedDrift,
     PlannedTable,
     Reject,
-    Rewound,
+    RequeuedFiles,
+    RewoundCursor,
     VerifiedSample,
     VerifiedTable,
 )
@@ -44,21 +44,20 @@ from .sources import (
     FollowedLag,
     Method,
     Preview,
-    SentThere,
     SetupStatement,
+    SignInRedirect,
     Source,
-    Suggested,
+    Suggestion,
     SurveyedColumn,
     SurveyedTable,
-    Tried,
+    TrialResult,
 )
 from .warehouses import CheckStep, Column, ColumnProfile, Profile, Rows, Table, Warehouse
 
 __all__ = [
     "Activity",
     "ActivityPart",
-    "Again",
-    "Applied",
+    "ApplyResult",
     "AuditLine",
     "Backfill",
     "CheckStep",
@@ -100,27 +99,28 @@ __all__ = [
     "Readiness",
     "Reject",
     "RequestLine",
-    "Rewound",
+    "RequeuedFiles",
+    "RewoundCursor",
     "Role",
     "Rows",
     "Run",
     "ScheduledFeed",
     "SecretName",
-    "SentThere",
     "Session",
     "Setting",
     "SetupStatement",
     "SignInCode",
+    "SignInRedirect",
     "SignInWays",
     "Source",
-    "Suggested",
+    "Suggestion",
     "SurveyedColumn",
     "SurveyedTable",
     "Table",
     "TableProgress",
     "Token",
     "Totals",
-    "Tried",
+    "TrialResult",
     "User",
     "VerifiedSample",
     "VerifiedTable",

@@ -1,4 +1,4 @@
-"""Health, errors, sign-in and people, as answers show them."""
+"""Health, errors, sign-in and people in API answers."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ class Health(TypedDict):
 
 
 class Readiness(TypedDict):
-    """workers: how many are up, of how many. problems: why it is not ready, in words."""
+    """Whether the service is ready. `workers`: how many are up, of how many. `problems`: why it is not ready, in words."""
 
     ready: bool
     workers: int
@@ -25,7 +25,7 @@ class Readiness(TypedDict):
 
 
 class ErrorFacts(TypedDict):
-    """What core.errors.ReedError holds."""
+    """The facts of an error; see core.errors.ReedError."""
 
     code: str
     doing: str
@@ -38,7 +38,9 @@ class ErrorFacts(TypedDict):
 
 
 class SecretName(TypedDict):
-    """kept: in the store, sealed; environment or file: there, and only read by workers. changed_at: of one in the store."""
+    """A secret without its value. `kept`: in the store, encrypted; or in the environment or a file, where only workers read it.
+    `changed_at`: for one in the store.
+    """
 
     name: str
     kept: Literal["store", "environment", "file"]
@@ -53,7 +55,7 @@ class SignInCode(TypedDict):
 
 
 class Session(TypedDict):
-    """user: null where the session came of a link for whoever holds the machine's token."""
+    """Who is signed in. `user`: null if the session comes from a link for the holder of this machine's token."""
 
     signed_in: bool
     name: str
@@ -62,13 +64,13 @@ class Session(TypedDict):
 
 
 class SignInWays(TypedDict):
-    """Beside a name with its password, and a link. openid: the host of the provider, null where there is none."""
+    """How people can sign in, besides a name with a password and a link. `openid`: the provider's host; null if there is none."""
 
     openid: str | None
 
 
 class User(TypedDict):
-    """openid: they sign in by OpenID Connect, which says what their role is."""
+    """A user. `openid`: they sign in by OpenID Connect, which decides their role."""
 
     name: str
     role: Role
@@ -79,7 +81,7 @@ class User(TypedDict):
 
 
 class Token(TypedDict):
-    """id: the beginning of its hash; the token itself was shown once."""
+    """A token. `id`: the beginning of its hash; the token itself was shown once."""
 
     id: str
     label: str
@@ -97,7 +99,7 @@ class NewToken(TypedDict):
 
 
 class AuditLine(TypedDict):
-    """Who did what."""
+    """A line of the audit log."""
 
     id: int
     at: str
@@ -109,7 +111,7 @@ class AuditLine(TypedDict):
 
 
 class Problem(TypedDict):
-    """RFC 9457. `code` is stable; `mistakes` only for definitions."""
+    """Problem details (RFC 9457). `code` is stable; `mistakes` is for definitions only."""
 
     type: str
     title: str
@@ -124,8 +126,9 @@ class Problem(TypedDict):
 
 
 class Setting(TypedDict):
-    """One option of `reed serve`. changeable: while the service runs; began_with: what it was started with, where it was changed
-    since."""
+    """An option of `reed serve`. `changeable`: while the service runs. `began_with`: the value that the service was started with, if it
+    was changed since.
+    """
 
     name: str
     value: str

@@ -1,4 +1,4 @@
-"""What came in over time, as answers show it."""
+"""What was loaded over time, in API answers."""
 
 from __future__ import annotations
 
@@ -6,7 +6,9 @@ from typing_extensions import TypedDict
 
 
 class ActivityPart(TypedDict):
-    """What ended from `at` on, for one step. written: rows inserted, updated, deleted and removed. runs, failed: how many ended."""
+    """What ended within one step, from `at` on. `written`: rows inserted, updated, deleted and removed. `runs`, `failed`: how many runs
+    ended, and failed.
+    """
 
     at: str
     loads: int
@@ -19,7 +21,7 @@ class ActivityPart(TypedDict):
 
 
 class Activity(TypedDict):
-    """The parts in order, empty ones too. feeds: {feed: rows written in each part}, those without any left out."""
+    """The steps in order, empty ones included. `feeds`: {feed: rows written in each step}, without feeds that wrote nothing."""
 
     step_seconds: int
     parts: list[ActivityPart]

@@ -1,4 +1,4 @@
-"""Definitions, as answers show them."""
+"""Definitions in API answers."""
 
 from __future__ import annotations
 
@@ -7,8 +7,8 @@ from typing import Any, Literal
 from typing_extensions import TypedDict
 
 
-class Applied(TypedDict):
-    """diff: as unified diffs are written, of the definition as YAML."""
+class ApplyResult(TypedDict):
+    """What happened to one definition. `diff`: a unified diff of its YAML."""
 
     kind: str
     name: str
@@ -18,7 +18,7 @@ class Applied(TypedDict):
 
 
 class Definition(TypedDict):
-    """One that is in force."""
+    """A definition in force."""
 
     kind: str
     name: str
@@ -30,8 +30,9 @@ class Definition(TypedDict):
 
 
 class FormField(TypedDict):
-    """One thing that is asked of who describes a source. key: where it stands in the definition. start: at first; None for nothing. values:
-    the only ones, the one that holds where nothing is said first. secret: the name of one; own: at first one of the definition's own."""
+    """A field of a form for sources. `key`: of the definition. `start`: the initial value; null for none. `values`: the only possible
+    ones, the default first. `secret`: the name of one; `own`: initially one of the definition's own.
+    """
 
     key: list[str]
     label: str
@@ -44,7 +45,7 @@ class FormField(TypedDict):
 
 
 class Form(TypedDict):
-    """One thing that a source can be. setup: an administrator has to let us in, by statements that the service knows."""
+    """One kind of source. `setup`: an administrator has to grant access by statements that the service knows."""
 
     title: str
     type: str
@@ -53,7 +54,7 @@ class Form(TypedDict):
 
 
 class Version(TypedDict):
-    """diff: to the version before it. removed: with it the definition was taken away."""
+    """A version of a definition. `diff`: to the version before it. `removed`: this version removed the definition."""
 
     kind: str
     name: str

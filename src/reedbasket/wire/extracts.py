@@ -1,4 +1,4 @@
-"""Extracts, as answers show them."""
+"""Extracts in API answers."""
 
 from __future__ import annotations
 
@@ -15,7 +15,9 @@ class ExtractedCursor(TypedDict):
 
 
 class ExtractedTable(TypedDict):
-    """file: Parquet. sha256: of it, hex. schema: JSON Schema of a row. cursor: how far the source was taken."""
+    """A table of an extract. `file`: a Parquet file. `sha256`: of the file, hex. `schema`: JSON Schema of a row. `cursor`: how far the
+    source was read.
+    """
 
     name: str
     source_table: str | None
@@ -29,7 +31,7 @@ class ExtractedTable(TypedDict):
 
 
 class Extract(TypedDict):
-    """A feed's records as files. extract: the version of this manifest; name: of its folder."""
+    """A feed's records as files. `extract`: the version of the manifest's format. `name`: of its folder."""
 
     name: str
     extract: int

@@ -1,4 +1,4 @@
-"""Feeds: how they stand, plans, drift, rejects, as answers show them."""
+"""Feeds in API answers: their state, plans, drift, rejects."""
 
 from __future__ import annotations
 
@@ -12,9 +12,10 @@ from .schedule import FeedSchedule
 
 
 class FileLine(TypedDict):
-    """One file of a feed's table. state: loaded; failed, it could not be read to its end, see problem; ignored, it changed and the feed
-    leaves it; missing at the source, its rows stay; requeued, the next run loads it again. load: that its rows came in. warehouse: of a
-    feed into several, each knows its own."""
+    """One file of a feed's table. `state`: loaded; failed (it could not be read to its end, see `problem`); ignored (it changed, and
+    the feed keeps what is loaded); missing (no longer at the source, its rows stay); requeued (the next run loads it again). `load`:
+    that loaded its rows. `warehouse`: each warehouse of a feed has its own.
+    """
 
     warehouse: str
     table: str
@@ -31,15 +32,16 @@ class FileLine(TypedDict):
     problem: str
 
 
-class Again(TypedDict):
-    """How many files the next run takes once more."""
+class RequeuedFiles(TypedDict):
+    """How many files the next run loads again."""
 
     files: int
 
 
-class Rewound(TypedDict):
-    """A table's cursor, moved back, or as it would be: where it stood, and where the next run reads on from (null: the beginning). The rest
-    is what that run would take of the source, where it was only looked at and the source says so."""
+class RewoundCursor(TypedDict):
+    """A table's cursor, moved back, or as it would be: where it was, and where the next run continues from (null: the beginning). The
+    rest is what that run would read, if this was a dry run and the source can tell.
+    """
 
     table: str
     was: str
@@ -50,8 +52,9 @@ class Rewound(TypedDict):
 
 
 class Feed(TypedDict):
-    """activity: idle, queued or running. fresh_at: when a run last succeeded. late: that is longer ago than the feed's
-    `fresh_within`. also: further warehouses. drift: changes of structure that its last run met."""
+    """A feed. `activity`: idle, queued or running. `fresh_at`: when a run last succeeded. `late`: that is longer ago than
+    `fresh_within` allows. `also`: further warehouses. `drift`: changes of structure that the last run found.
+    """
 
     name: str
     description: str
@@ -73,7 +76,7 @@ class Feed(TypedDict):
 
 
 class VerifiedSample(TypedDict):
-    """values: {column: [the source's, the warehouse's]}, those that differ."""
+    """A row that differs. `values`: {column: [the source's, the warehouse's]}."""
 
     what: str
     key: list[Any]
@@ -81,7 +84,7 @@ class VerifiedSample(TypedDict):
 
 
 class VerifiedTable(TypedDict):
-    """See core.runs.inspection.verify.VerifiedTable."""
+    """The comparison of one table; see core.runs.inspection.verify.VerifiedTable."""
 
     source_table: str
     table: str
@@ -100,7 +103,7 @@ class VerifiedTable(TypedDict):
 
 
 class Drift(TypedDict):
-    """One difference between the structure expected and the one met. what: table, column, type, vanished, returned."""
+    """A change of the source's structure. `what`: table, column, type, vanished, returned."""
 
     id: int
     feed: str
@@ -116,7 +119,9 @@ class Drift(TypedDict):
 
 
 class Reject(TypedDict):
-    """record: JSON text, as received. warehouse: which rejected it; '' where an older version did not say."""
+    """A rejected record. `record`: JSON text, as it was received. `warehouse`: which rejected it; '' if an older version did not record
+    it.
+    """
 
     id: int
     feed: str
@@ -132,14 +137,14 @@ class Reject(TypedDict):
 
 
 class PlannedColumn(TypedDict):
-    """A column that would be new."""
+    """A column that would be created."""
 
     name: str
     type: str
 
 
 class PlannedDrift(TypedDict):
-    """A difference that a run would meet."""
+    """A change of structure that a run would find."""
 
     what: str
     words: str
@@ -147,14 +152,14 @@ class PlannedDrift(TypedDict):
 
 
 class PlanWarning(TypedDict):
-    """What a run will not see, or what looks wrong with the first page."""
+    """Something that a run cannot see, or that looks wrong with the first page."""
 
     code: str
     words: str
 
 
 class PlannedTable(TypedDict):
-    """See core.runs.inspection.plan.PlannedTable."""
+    """A planned table; see core.runs.inspection.plan.PlannedTable."""
 
     source_table: str
     table: str
@@ -186,7 +191,7 @@ class PlannedTable(TypedDict):
 
 
 class Plan(TypedDict):
-    """full: the feed with every default filled in."""
+    """A plan. `full`: the feed with every default filled in."""
 
     feed: str
     version: int

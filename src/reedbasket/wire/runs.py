@@ -1,4 +1,4 @@
-"""Runs and what they leave behind, as answers show them."""
+"""Runs in API answers, and what they leave behind."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ Outcome = Literal["queued", "running", "succeeded", "failed", "cancelled", "inte
 
 
 class Lag(TypedDict):
-    """How far a database's log was ahead. seconds: since the oldest change that waits was committed; null where nothing waits."""
+    """How far a change log was ahead. `seconds`: since the oldest waiting change was committed; null if nothing is waiting."""
 
     size: int
     seconds: float | None
@@ -20,8 +20,9 @@ class Lag(TypedDict):
 
 
 class TableProgress(TypedDict):
-    """phase: waiting, reading, committing, done, failed or skipped. Counts are records of the source's table. lag: of one that
-    follows a log, as the run found it. warehouse: '' for the feed's first; of a feed into several, which of the others."""
+    """The progress of one table. `phase`: waiting, reading, committing, done, failed or skipped. Counts are of the source table's
+    records. `lag`: of a change log, when the run read it. `warehouse`: '' for the feed's first.
+    """
 
     table: str
     target: str
@@ -67,9 +68,10 @@ class Totals(TypedDict):
 
 
 class Run(TypedDict):
-    """due_at: when its schedule wanted it to begin. not_before: it waits until then. window: [from, until), what it takes of tables
-    that know times. backfill: the number of the backfill whose window it takes. sets: in place of the variant's values and of
-    settings, for this run. bodies: what went over the wire is kept. extract: its records become files, and no rows."""
+    """A run. `due_at`: when its schedule wanted it to start. `not_before`: it waits until then. `window`: [from, until) for tables that
+    know times. `backfill`: the backfill whose window it loads. `sets`: overrides values of the variant and settings. `bodies`: bytes
+    of requests and answers are recorded. `extract`: its records become files instead of rows.
+    """
 
     id: int
     feed: str
@@ -109,8 +111,10 @@ class LogLine(TypedDict):
 
 
 class RequestLine(TypedDict):
-    """One request of a run. The URL is masked; status is null where no answer came. seconds: until the answer was whole;
-    waited_seconds: for a turn before it; pause_seconds: before the next attempt. kept: what went over the wire can be looked at."""
+    """One request of a run. The URL is masked; `status` is null if no answer came. `seconds`: until the answer was complete.
+    `waited_seconds`: for its turn before that. `pause_seconds`: before the next attempt. `kept`: what was sent and received was
+    recorded.
+    """
 
     number: int
     at: str
@@ -129,7 +133,7 @@ class RequestLine(TypedDict):
 
 
 class PaceSample(TypedDict):
-    """How far a run was: seconds since it began, records read and bytes received until then."""
+    """How far a run was: seconds since its start, records read and bytes received until then."""
 
     seconds: float
     read: int

@@ -1,4 +1,4 @@
-"""Schedules, windows, backfills and notifications, as answers show them."""
+"""Schedules, windows, backfills and notifications in API answers."""
 
 from __future__ import annotations
 
@@ -15,8 +15,9 @@ class Pause(TypedDict):
 
 
 class FeedSchedule(TypedDict):
-    """rule: as the definition says it. next_due: null where it waits for another feed, or for nothing. windows: how many are in which
-    state, where the schedule goes by windows."""
+    """A feed's schedule. `rule`: as the definition says. `next_due`: null if it waits for another feed, or for nothing. `windows`: how
+    many are in which state, for a schedule of windows.
+    """
 
     rule: dict[str, Any] | None
     next_due: str | None
@@ -25,7 +26,7 @@ class FeedSchedule(TypedDict):
 
 
 class ScheduledFeed(TypedDict):
-    """A feed that runs by itself, with the latest windows of its schedule, the oldest first; none where it has no windows."""
+    """A feed with a schedule, and its latest windows, the oldest first; none if it has no windows."""
 
     feed: str
     schedule: FeedSchedule
@@ -34,8 +35,9 @@ class ScheduledFeed(TypedDict):
 
 
 class DueWindow(TypedDict):
-    """One window, [begins, ends). backfill: the number of the backfill it belongs to; None of the schedule. state:
-    waiting, queued (a run has it), done, failed, skipped."""
+    """One window, [begins, ends). `backfill`: that it belongs to; null for the schedule. `state`: waiting, queued (a run has it), done,
+    failed, skipped.
+    """
 
     id: int
     feed: str
@@ -48,7 +50,7 @@ class DueWindow(TypedDict):
 
 
 class Backfill(TypedDict):
-    """counts: windows by state."""
+    """A backfill. `counts`: windows by state."""
 
     id: int
     feed: str
@@ -63,13 +65,13 @@ class Backfill(TypedDict):
 
 
 class Counted(TypedDict):
-    """How many were moved."""
+    """How many there were."""
 
     count: int
 
 
 class Notification(TypedDict):
-    """What somebody is to hear, or has heard. state: waiting, sent, undeliverable; then `problem` says why."""
+    """A notification. `state`: waiting, sent, undeliverable; then `problem` says why."""
 
     id: int
     at: str

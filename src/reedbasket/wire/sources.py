@@ -1,4 +1,4 @@
-"""Sources and what they offer, as answers show them."""
+"""Sources in API answers, and what they contain."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from .warehouses import Column
 
 
 class FollowedLag(TypedDict):
-    """How far a feed was behind the log that it follows, when a run of it last read it. See wire.Lag."""
+    """How far a feed was behind the change log that it follows, when a run last read it. See wire.Lag."""
 
     feed: str
     at: str
@@ -21,13 +21,13 @@ class FollowedLag(TypedDict):
 
 
 class Source(TypedDict):
-    """database: a database and no connector; `connector` says of what kind, and tables are known by a survey alone. files: the same of
-    a store of files; discover_tables: of a connector in Python that asks the source which tables there are.
+    """A source. `database`: it is a database of the kind that `connector` says, and a survey shows its tables; `files`: the same for a
+    file store. `discover_tables`: a connector in Python that asks the source for its tables.
 
-    settings: as filled in, secrets by name. signs_in: how, in words; person: whether somebody has to sign in there, signed_in:
-    whether somebody did, or a token is held. rate_limit: what the connector says, concurrency and so on. asked_last_minute: requests
-    that its feeds' runs sent. failures: in a row, across all who
-    ask; rests_until: nobody asks before. lags: of feeds that follow its log."""
+    `settings`: as filled in, secrets by name. `signs_in`: how, in words. `person`: somebody has to sign in there. `signed_in`: somebody
+    did, or there is a token. `rate_limit`: as declared. `asked_last_minute`: requests of its feeds' runs. `failures`: in a row, across
+    all runs. `rests_until`: no request is sent before. `lags`: of feeds that follow its change log.
+    """
 
     name: str
     description: str
@@ -50,7 +50,7 @@ class Source(TypedDict):
 
 
 class SurveyedColumn(TypedDict):
-    """A column, by some of its values."""
+    """A column, from a sample of its values."""
 
     name: str
     type: str
@@ -69,7 +69,7 @@ class Method(TypedDict):
 
 
 class SurveyedTable(TypedDict):
-    """See core.runs.inspection.look.SurveyedTable."""
+    """A surveyed table; see core.runs.inspection.look.SurveyedTable."""
 
     table: str
     description: str
@@ -91,14 +91,14 @@ class SurveyedTable(TypedDict):
 
 
 class SetupStatement(TypedDict):
-    """One statement for an administrator. sql: empty where there is only something to say."""
+    """One statement for an administrator. `sql`: empty if there is only something to say."""
 
     why: str
     sql: str
 
 
 class Exchange(TypedDict):
-    """One request and its answer, secrets blanked. Bodies are their first 16 KiB; cut: the answer's was longer."""
+    """One request and its answer, with secrets masked. Bodies are their first 16 KiB; `cut`: the answer's was longer."""
 
     method: str
     url: str
@@ -111,14 +111,14 @@ class Exchange(TypedDict):
 
 
 class Choice(TypedDict):
-    """One way to say something in a definition, and what speaks for it."""
+    """One suggestion for a definition, and the reason for it."""
 
     say: Any
     why: str
 
 
-class Suggested(TypedDict):
-    """What an answer suggests, the likeliest first."""
+class Suggestion(TypedDict):
+    """What an answer suggests, the most likely first."""
 
     records: list[Choice]
     total: list[Choice]
@@ -127,27 +127,28 @@ class Suggested(TypedDict):
     cursor: list[Choice]
 
 
-class Tried(TypedDict):
-    """answer: the last one as a tree, lists cut to their first items; null where it is no JSON. pages: records on each page that was
-    read. error: why it went no further."""
+class TrialResult(TypedDict):
+    """The result of trying out a table. `answer`: the last one as a tree, with shortened lists; null if it is not JSON. `pages`: the
+    number of records on each page that was read. `error`: why it did not go on.
+    """
 
     columns: list[Column]
     rows: list[list[Any]]
     exchanges: list[Exchange]
     answer: Any
     pages: list[int]
-    suggested: Suggested
+    suggested: Suggestion
     error: ErrorFacts | None
 
 
-class SentThere(TypedDict):
+class SignInRedirect(TypedDict):
     """Where a person goes to sign in at a source."""
 
     url: str
 
 
 class Preview(TypedDict):
-    """rejects: why records could not be shaped. note: of files, which one this is and how it was read."""
+    """The first records of a table. `rejects`: why records could not be shaped. `note`: for files, which file it is and how it was read."""
 
     columns: list[Column]
     rows: list[list[Any]]

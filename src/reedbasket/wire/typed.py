@@ -1,4 +1,4 @@
-"""Facts that come from rows and from core, as the answers that they are."""
+"""Rows of the store and facts of the core, as the typed answers that they are."""
 
 from __future__ import annotations
 
@@ -9,15 +9,15 @@ _Answer = TypeVar("_Answer")
 
 
 def typed(kind: type[_Answer], facts: Mapping[str, Any] | Iterable[tuple[str, Any]], **more: Any) -> _Answer:
-    """Facts as an answer of a kind.
+    """Facts as an answer of one type.
 
     Args:
-        kind: one of the typed dictionaries of this package.
+        kind: a typed dictionary of this package.
         facts: its values by name; a row of the store.
-        more: further values, which win over those in `facts`.
+        more: further values, which override those in `facts`.
 
     Raises:
-        AssertionError: one that the kind always has is missing, so that the answer would not be true to the document.
+        AssertionError: a value that the type requires is missing, so the answer would not match its document.
     """
     found = dict(facts) | more
     missing = kind.__required_keys__ - found.keys()  # type: ignore[attr-defined]

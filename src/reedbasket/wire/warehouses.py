@@ -1,4 +1,4 @@
-"""Warehouses, their tables and rows, as answers show them."""
+"""Warehouses in API answers: their tables and rows."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from typing_extensions import TypedDict
 
 
 class CheckStep(TypedDict):
-    """ok: null where the step was not reached. fix: ready to be pasted."""
+    """A step of a check. `ok`: null if it was not reached. `fix`: ready to be pasted."""
 
     step: str
     ok: bool | None
@@ -37,7 +37,7 @@ class Profile(TypedDict):
 
 
 class Warehouse(TypedDict):
-    """One that is defined."""
+    """A warehouse."""
 
     name: str
     type: str
@@ -46,14 +46,14 @@ class Warehouse(TypedDict):
 
 
 class Column(TypedDict):
-    """One of a table's."""
+    """A column of a table."""
 
     name: str
     type: str
 
 
 class Table(TypedDict):
-    """feed, source_table: which loaded it last, and out of what."""
+    """A table of a warehouse. `feed`, `source_table`: which loaded it last, and from what."""
 
     name: str
     columns: list[Column]
@@ -65,7 +65,7 @@ class Table(TypedDict):
 
 
 class Rows(TypedDict):
-    """Integers beyond 2^53 come as text, since a browser would round them; bytes as hexadecimal text."""
+    """Rows of a table or a query. Integers beyond 2^53 are text, since a browser would round them; bytes are hexadecimal text."""
 
     columns: list[Column]
     rows: list[list[Any]]

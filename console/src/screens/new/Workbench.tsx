@@ -2,7 +2,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import styled from "styled-components";
-import type { Choice, Tried } from "../../lib/api-types";
+import type { Choice, TrialResult } from "../../lib/api-types";
 import { asName, type Doc, of, put, text, tidy, under, withValue, write } from "../../lib/draft";
 import { plural } from "../../lib/format";
 import { applyFiles, tryDraft } from "../../lib/queries";
@@ -258,7 +258,7 @@ const said = (value: unknown): string => {
 };
 
 /** What the answer speaks for, taken with a press; a second press takes it back. */
-function Suggestions({ draft, table, own, tried }: { draft: Draft; table: string; own: Doc; tried: Tried }) {
+function Suggestions({ draft, table, own, tried }: { draft: Draft; table: string; own: Doc; tried: TrialResult }) {
   const rows: [string, string, Choice[]][] = [
     ["Pagination", "pagination", tried.suggested.pagination],
     ["Total", "total", tried.suggested.total],
@@ -306,7 +306,7 @@ interface AnswerProps {
   draft: Draft;
   table: string;
   own: Doc;
-  tried: Tried | undefined;
+  tried: TrialResult | undefined;
   error: Error | null;
   casts: Casts;
   cast: (casts: Casts) => void;

@@ -1,7 +1,7 @@
-"""What a change of a table's structure did to rows that were there: a database's log does not tell it.
+"""What a change of a table's structure did to existing rows, which a database's change log does not contain.
 
-A column that is renamed, that is new and filled by its default, or whose type was changed with its values, shows in the log only with the
-rows that change later. So what a table looked like is kept beside the position, and held against what it looks like now.
+If a column is renamed, is new and filled by its default, or has changed its type together with its values, the log shows it only with rows
+that change later. So the table's structure is kept with the position, and compared with the present one.
 """
 
 from __future__ import annotations
@@ -12,22 +12,22 @@ from ..sources.sql.tables import Table
 
 
 def structure_of(table: Table) -> str:
-    """What is kept of a table beside a position in the log."""
+    """What is kept of a table's structure with a position in the log."""
     columns = {
         column.name: [column.declared, column.altered, column.number] for column in table.columns if not column.generated
     }
     return json.dumps({"columns": columns, "rewritten": table.rewritten}, ensure_ascii=False)
 
 
-def untold(before: str | None, table: Table) -> str:
-    """What became of rows without a word in the log.
+def unlogged_change(before: str | None, table: Table) -> str:
+    """A change of existing rows that the log does not contain.
 
     Args:
         before: what was kept with the position from which the log is read.
         table: as it is now.
 
     Returns:
-        In words; '' where the log tells all.
+        In words; '' if the log contains everything.
     """
     if before is None or not before.startswith("{"):
         return ""
@@ -43,7 +43,7 @@ def untold(before: str | None, table: Table) -> str:
         if column is not None and (column.declared != declared or (rewritten and column.altered != altered)):
             changed.append(name)
     if {column.number for column in new} & {kept["columns"][name][2] for name in gone}:
-        return f"column {', '.join(gone)} is gone, and {', '.join(column.name for column in new)} is there"
+        return f"column {', '.join(gone)} is gone, and {', '.join(column.name for column in new)} is new"
     if filled:
-        return f"rows that were there got a value in the new column {', '.join(filled)}"
-    return f"the type of column {', '.join(changed)} was changed" if changed else ""
+        return f"existing rows were given a value in the new column {', '.join(filled)}"
+    return f"the type of column {', '.join(changed)} has changed" if changed else ""

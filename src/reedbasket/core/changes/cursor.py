@@ -1,10 +1,10 @@
-"""How far a table has been taken.
+"""How far a table has been read, by a cursor.
 
-The lower bound sent to the source is the saved value less the overlap, and inclusive: records of equal value are never
-lost at a boundary. It is written as the source writes its times, for many compare them as text. What the source then sends
-again is recognised by its content, as often as it was taken before, and passed over. The upper bound of a time cursor is the
-run's start: records beyond it are left for the next run, so that a source that changes faster than we read still comes to an
-end. Records without a value are taken and move nothing.
+The lower bound sent to the source is the saved value minus the overlap, inclusive, so that records with equal values are never lost at the
+boundary. It is written as the source writes its times, because many sources compare them as text. Records that the source sends again are
+recognised by their content, as many times as they were loaded, and skipped. The upper bound of a time cursor is the start of the run:
+later records are left for the next run, so that a source that changes faster than it is read still comes to an end. Records without a
+value are loaded, and move nothing.
 """
 
 from __future__ import annotations
@@ -23,7 +23,7 @@ from ..records.column_records import ColumnRecords, chosen, value_at
 from ..records.position import SavedCursor
 from ..shaping.batch import Reject
 from ..spec.http import CursorRule
-from ..spec.times import EPOCHS, TimeAsWritten, finest, format_time, read_time, step_of, write_like, write_time
+from ..spec.times import EPOCHS, TimeAsWritten, finest_step, format_time, read_time, step_of, write_like, write_time
 from .digest import DIGEST_BYTES, digest
 
 _EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
@@ -37,8 +37,12 @@ _MOST_HELD_BYTES = 16 * 1024 * 1024
 
 @dataclass(frozen=True)
 class Taken:
-    """What of a batch is new. repeated: recognised as taken before, or older than the cursor where the source cannot be asked for
-    what is newer. held_back: beyond the upper bound."""
+    """What is new in a batch.
+
+    Attributes:
+        repeated: how many were recognised as loaded before, or are older than the cursor, if the source cannot be asked for what is newer.
+        held_back: how many are beyond the upper bound.
+    """
 
     records: Sequence[dict[str, Any]]
     repeated: int
@@ -47,7 +51,7 @@ class Taken:
 
 
 class CursorTracker:
-    """One pass over one table. Values are microseconds since 1970 (time), numbers, or text; compared as such."""
+    """One pass over one table. Values are microseconds since 1970 (time), numbers, or text, and are compared as such."""
 
     def __init__(  # noqa: PLR0913 - each by its name
         self,
@@ -61,8 +65,14 @@ class CursorTracker:
         forms: Sequence[str] = (),
         columns: Sequence[str] = (),
     ) -> None:
-        """columns: where the cursor is the greatest of several. start, end: of the rule, filled in. until: when the run began.
-        forms: in which the request writes the lower bound; '' for the source's own writing."""
+        """Prepare.
+
+        Args:
+            columns: if the cursor is the greatest of several columns.
+            start, end: of the rule, filled in.
+            until: when the run began.
+            forms: the formats in which the request writes the lower bound; '' for the source's own.
+        """
         self._rule = rule
         self.column = rule.column
         # Stands for the records beyond the upper bound that were met, whatever their order.
@@ -90,8 +100,9 @@ class CursorTracker:
 
     @property
     def request_from(self) -> Any:
-        """The value of {cursor.from}: datetime, number or text; None for the first pass without a start. Where the API leaves out
-        records equal to it, it is one step less, so that they come all the same."""
+        """The value of {cursor.from}: datetime, number or text; None for the first pass without a start. If the API leaves out records
+        that are equal to it, it is one step less, so that they come all the same.
+        """
         floor = self._floor
         if floor is not None and self._rule.bound == "exclusive" and self._rule.type != "text":
             if self._rule.type == "time":
@@ -108,13 +119,14 @@ class CursorTracker:
     def _step(self) -> int:
         """Microseconds: the smallest step that the request can show of a time."""
         own = self._rule.format
-        shown = [finest(form or own or "") if form or own else step_of(self._sample or "") for form in self._forms]
+        shown = [finest_step(form or own or "") if form or own else step_of(self._sample or "") for form in self._forms]
         return int(max(shown, default=timedelta(microseconds=1)) / timedelta(microseconds=1))
 
     @property
-    def other_writing(self) -> str | None:
-        """What to say where the first request was written otherwise than the source writes, so that a source which compares text may
-        have left out records of that day."""
+    def format_change(self) -> str | None:
+        """What to say if the first request was written in a format other than the source's, so that a source which compares text may have
+        left out records of that day.
+        """
         met, start = self._sample, self._start
         if self._saved is not None or start is None or not self._met_sample or met is None or self._rule.format is not None:
             return None
@@ -122,8 +134,8 @@ class CursorTracker:
         if sent[10:11] == met[10:11]:
             return None
         return (
-            f"the first request asked for records from {sent!r} on, and the source writes times as {met!r}: if it compares them as text, "
-            "some of that day are missing; write `from` as the source does"
+            f"the first request asked for records from {sent!r} on, but the source writes times as {met!r}: if it compares them as text, "
+            "some records of that day are missing; write `from` in the source's format"
         )
 
     @property
@@ -135,11 +147,11 @@ class CursorTracker:
 
     @property
     def from_text(self) -> str | None:
-        """From where it reads, as people read it; None for the beginning."""
+        """Where it reads from, as people read it; None for the beginning."""
         return _text(self._show(self._floor))
 
     def take(self, records: Sequence[dict[str, Any]]) -> Taken:
-        """Pass on what is new."""
+        """Select what is new."""
         if not records:
             return Taken([], 0, 0, [])
         values, rejects = self._values(records)
@@ -176,11 +188,11 @@ class CursorTracker:
         return Taken(records, repeated + older, held_back, rejects)
 
     def unreadable(self, records: Sequence[dict[str, Any]]) -> list[Reject]:
-        """Those whose cursor cannot be read. Nothing moves."""
+        """The records whose cursor cannot be read, as rejects. The position does not move."""
         return self._values(records)[1]
 
     def position(self) -> SavedCursor | None:
-        """The cursor to commit with everything passed on so far; None where no record had a value."""
+        """The cursor to commit with everything passed on so far; None if no record had a value."""
         if self.highest is None:
             return None
         floor = self.highest - self._overlap if self._overlap else self.highest
@@ -261,7 +273,7 @@ class CursorTracker:
                 values.append(None if value is None else self._parse(value, self._rule.format))
             except ValueError:
                 values.append(None)
-                message = f"found {value!r}, which is no {self._rule.type}, where the cursor stands"
+                message = f"found {value!r} in the cursor's column, which is not a {self._rule.type}"
                 rejects.append(Reject(index, "cursor.unreadable", message, column, records[index]))
         return values, rejects
 
@@ -310,7 +322,7 @@ class CursorTracker:
 
 
 def saved_at(rule: CursorRule, value: Any) -> SavedCursor:
-    """A position at a value, of which nobody noted what stands there."""
+    """A position at a value, without knowledge of the records there."""
     return SavedCursor(rule.type, _text(value) or "", None, rule.column)
 
 
@@ -331,7 +343,7 @@ def _micros(value: datetime) -> int:
 
 
 def _micros_of(raw: Any, form: str | None) -> list[Any] | None:
-    """All at once, or None where one of them needs a closer look (a time without zone, or no time at all)."""
+    """All values at once; None if one of them needs a closer look (a time without a zone, or not a time)."""
     if form in EPOCHS and set(map(type, raw)) == {int}:
         factor = 1_000_000 // EPOCHS[form]
         return [value * factor for value in raw]

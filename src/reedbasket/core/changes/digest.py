@@ -1,7 +1,7 @@
-"""What a record is recognised by when it comes again: eight bytes for its content, however a batch happens to write it.
+"""How a record is recognised when it comes again: eight bytes for its content, in whatever form a batch has it.
 
-A column's type is that of its batch: with a NaN among them decimals come as text, with a fraction among them whole numbers as doubles, and
-in SQLite each value has a type of its own. None of that makes another record of it, or an overlap would append it twice.
+A column's type is that of its batch: decimals arrive as text if there is a NaN among them, integers as doubles if there is a fraction
+among them, and in SQLite each value has its own type. None of that makes it another record, or an overlap would append it twice.
 """
 
 from __future__ import annotations
@@ -19,14 +19,14 @@ _NUMBER = re.compile(r"-?(?:0|[1-9][0-9]{0,40})(?:\.[0-9]{1,40})?")
 
 
 def digest(record: Any) -> bytes:
-    """Whatever the order of its keys; a field that came or went and holds null is no other content."""
+    """A record's digest, whatever the order of its keys. A field that came or went and is null does not change it."""
     if isinstance(record, dict):
         record = {name: _plain(value) for name, value in record.items() if value is not None}
     return exact_digest(record)
 
 
 def exact_digest(record: Any) -> bytes:
-    """Of a record just as it came, but for the order of its keys and fields that hold null."""
+    """The digest of a record exactly as it arrived, except for the order of its keys and for fields that are null."""
     if isinstance(record, dict) and None in record.values():
         record = {name: value for name, value in record.items() if value is not None}
     try:

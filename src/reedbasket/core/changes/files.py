@@ -1,4 +1,4 @@
-"""Which files of a table a run is to take: what the store lists, against what was taken before. Pure."""
+"""Which files of a table a run has to load: what the store lists, compared with what was loaded before. Pure."""
 
 from __future__ import annotations
 
@@ -16,8 +16,8 @@ Changed = Literal["replace", "upsert", "append", "ignore"]
 
 
 @dataclass(frozen=True)
-class Due:
-    """A file to take. line: as it will stand once it is taken."""
+class DueFile:
+    """A file to load; line: as it will be once the file is loaded."""
 
     info: FileInfo
     line: FileLine
@@ -25,10 +25,16 @@ class Due:
 
 @dataclass
 class Decision:
-    """What is to be done. lines: of files that are not read but stand otherwise now. unsettled: not still for long enough yet, or
-    without their marker; moving: the former. still_bad: could not be read before, and did not change."""
+    """What to do.
 
-    due: list[Due] = field(default_factory=list)
+    Attributes:
+        lines: of files that are not read, but whose state changes.
+        unsettled: files that have not been unchanged for long enough, or whose ready file is missing.
+        moving: those of them that have not been unchanged for long enough.
+        still_bad: files that could not be read before, and have not changed.
+    """
+
+    due: list[DueFile] = field(default_factory=list)
     lines: list[FileLine] = field(default_factory=list)
     unsettled: list[str] = field(default_factory=list)
     moving: list[str] = field(default_factory=list)
@@ -49,13 +55,13 @@ def decide(  # noqa: PLR0913 - each by its name
     sort: Literal["name", "time"] = "name",
     definition_changed: bool = False,
 ) -> Decision:
-    """What of the files a run reads, and what it says of the others.
+    """Which files a run reads, and what it says about the others.
 
     Args:
         listed: those that match the table's patterns.
         held: the lines of the warehouse's list of files.
         there: all paths of the store, for ready files.
-        definition_changed: the table's definition has changed since: what could not be read may be read now.
+        definition_changed: the table's definition has changed, so files that could not be read may be readable now.
     """
     found = Decision()
     lines = {line.path: line for line in held}
@@ -90,7 +96,7 @@ def decide(  # noqa: PLR0913 - each by its name
         taken = as_listed(line, info)._replace(
             state="loaded", load=None, problem="", replaces=loaded and changed in ("replace", "ignore")
         )
-        found.due.append(Due(info, taken))
+        found.due.append(DueFile(info, taken))
     gone = sorted(line.path for line in lines.values() if line.state != "missing")
     found.lines += [lines[path]._replace(state="missing") for path in gone]
     found.due.sort(key=lambda due: ((due.info.modified or now) if sort == "time" else now, due.info.path))
@@ -98,7 +104,7 @@ def decide(  # noqa: PLR0913 - each by its name
 
 
 def as_listed(line: FileLine, info: FileInfo) -> FileLine:
-    """A file's line, with size, time and tag as the store shows them by now."""
+    """A file's line, with size, time and tag as the store shows them now."""
     modified = format_time(info.modified) if info.modified else ""
     return line._replace(size=info.size, modified=modified, tag=info.tag)
 
@@ -116,11 +122,15 @@ def _same(info: FileInfo, line: FileLine) -> bool:
 
 def _whole(info: FileInfo, settle: timedelta, now: datetime, marker: str | None, there: Collection[str]) -> bool:
     if marker is not None:
-        return marker_of(marker, info.path) in there
+        return ready_file_of(marker, info.path) in there
     return not settle or info.modified is None or now - info.modified >= settle
 
 
-def marker_of(marker: str, path: str) -> str:
-    """The path of the file that says that another is whole; marker: a pattern with `{path}`, `{folder}` and `{name}`."""
+def ready_file_of(marker: str, path: str) -> str:
+    """The path of the file that says that another is complete.
+
+    Args:
+        marker: a pattern with `{path}`, `{folder}` and `{name}`.
+    """
     folder, name = posixpath.split(path)
     return marker.replace("{path}", path).replace("{folder}", folder).replace("{name}", name).removeprefix("/")

@@ -1,4 +1,4 @@
-"""Time windows: which ones a pass takes, and where it may go on. Pure."""
+"""Time windows: which ones a pass reads, and where the next one continues. Pure."""
 
 from __future__ import annotations
 
@@ -12,10 +12,12 @@ from ..spec.times import format_time, parse_time
 
 
 def windows(rule: WindowRule, start: datetime, saved: SavedCursor | None, now: datetime) -> Iterator[Window]:
-    """Half-open ranges [from, until), oldest first: whole ones, over at least `delay` ago, after the last one taken.
+    """Half-open ranges [from, until), the oldest first: complete ones that ended at least `delay` ago, after the last one read.
 
-    start: the rule's `from`, filled in; every window begins a whole number of steps after it. overlap: so much before where the last
-    pass ended is taken again, from the beginning of the window that lies there.
+    With `overlap`, so much before the end of the last pass is read again, from the beginning of the window there.
+
+    Args:
+        start: the rule's `from`, filled in; every window begins a whole number of steps after it.
     """
     begin = start
     if saved is not None:
@@ -27,7 +29,7 @@ def windows(rule: WindowRule, start: datetime, saved: SavedCursor | None, now: d
 
 
 def within(rule: WindowRule | None, window: Window) -> list[Window]:
-    """A given window, in the steps of the rule, from where it begins; whole, where nothing says of steps."""
+    """A given window, in steps of the rule from its beginning on; as a whole if there are no steps."""
     if rule is None:
         return [window]
     found, begin = [], window[0]
@@ -39,5 +41,5 @@ def within(rule: WindowRule | None, window: Window) -> list[Window]:
 
 
 def position(window: Window) -> SavedCursor:
-    """Everything before the window's end has been taken."""
+    """Everything before the window's end has been read."""
     return SavedCursor("window", format_time(window[1]), None, "windows")

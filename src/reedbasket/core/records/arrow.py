@@ -1,4 +1,4 @@
-"""Columns as Arrow arrays, in the types that engines are handed."""
+"""Columns as Arrow arrays, in the types that engines receive."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ _TYPES: dict[Kind, pa.DataType] = {
 
 
 def arrow_type(column: ColumnShape) -> pa.DataType:
-    """Of decimals as many digits as were met: decimal128 while they fit, else decimal256."""
+    """For decimals as many digits as occurred: decimal128 if they fit, otherwise decimal256."""
     if column.kind != "decimal":
         return _TYPES[column.kind]
     if column.whole + column.fraction <= DIGITS_OF_128:
@@ -37,12 +37,12 @@ def arrow_type(column: ColumnShape) -> pa.DataType:
 
 
 def one_array(values: pa.ChunkedArray) -> pa.Array:
-    """All values in one piece; no copy where they are, which `combine_chunks` makes even then."""
+    """All values in one array; not copied if they are in one already, which `combine_chunks` would do even then."""
     return values.chunk(0) if values.num_chunks == 1 else values.combine_chunks()
 
 
 def to_arrow(column: ColumnShape, kind: Kind, data: ColumnData) -> pa.Array:
-    """Data of `kind` as the column's type, which may be wider."""
+    """Data of `kind` in the column's type, which may be wider."""
     wanted = arrow_type(column)
     if kind != column.kind:
         data = _wider(kind, column.kind, data)
@@ -51,8 +51,8 @@ def to_arrow(column: ColumnShape, kind: Kind, data: ColumnData) -> pa.Array:
     return pa.array(data, wanted)
 
 
-def own_column(kind: Kind, values: Sequence[Any]) -> pa.Array:
-    """One of the loader's own columns: whole numbers, or text where some may be numbers yet."""
+def loader_column(kind: Kind, values: Sequence[Any]) -> pa.Array:
+    """One of the loader's own columns: integers, or text if some may still be numbers."""
     if kind == "int64":
         # Most are ranges, which pa.array walks at a quarter of a microsecond a number.
         if isinstance(values, range):
@@ -68,7 +68,7 @@ def _wider(before: Kind, after: Kind, data: ColumnData) -> ColumnData:
 
 
 def kind_of_arrow(found: pa.DataType) -> tuple[Kind, Any] | None:
-    """(our kind, the type to cast to first or None) of what an expression yields; None for what has no column of ours."""
+    """(type of ours, the type to cast to first or None) for an expression's result; None if there is no such type."""
     if pa.types.is_boolean(found):
         return "bool", None
     if pa.types.is_integer(found):

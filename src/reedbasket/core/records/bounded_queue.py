@@ -1,4 +1,4 @@
-"""What one thread hands to another: a queue bounded in bytes, so that memory stays flat."""
+"""A queue between threads, limited in bytes, so that memory stays flat."""
 
 from __future__ import annotations
 
@@ -15,19 +15,19 @@ MOST_WAITING_BYTES = 6 * 1024 * 1024
 _LOOK_SECONDS = 0.5
 
 
-class Weighed(Protocol):
-    """What waits, and takes so much room."""
+class QueuedItem(Protocol):
+    """An item with a size."""
 
     @property
     def body_bytes(self) -> int:
         """How much of the queue's room it takes."""
 
 
-Waiting = TypeVar("Waiting", bound=Weighed)
+Waiting = TypeVar("Waiting", bound=QueuedItem)
 
 
 class BoundedQueue(Generic[Waiting]):
-    """Of those who put and one who takes. `_lock` guards everything below it."""
+    """For several producers and one consumer. `_lock` guards everything below it."""
 
     def __init__(self, most_bytes: int = MOST_WAITING_BYTES) -> None:
         self._most_bytes = most_bytes
@@ -50,7 +50,7 @@ class BoundedQueue(Generic[Waiting]):
         self.close()
 
     def close(self) -> None:
-        """Nothing more is wanted: who puts waits no longer."""
+        """The consumer needs nothing more: producers wait no longer."""
         with self._lock:
             self.closed = True
             self._waiting.clear()
@@ -61,7 +61,11 @@ class BoundedQueue(Generic[Waiting]):
     # Who takes
 
     def __iter__(self) -> Iterator[Waiting]:
-        """In order; then the error that it ended with, if it did. Raises RunCancelled."""
+        """The items in order; then the error that the queue ended with, if any.
+
+        Raises:
+            RunCancelled: the run was cancelled.
+        """
         while True:
             with self._lock:
                 while not self._waiting and not self._ended:
@@ -80,7 +84,7 @@ class BoundedQueue(Generic[Waiting]):
     # Who puts
 
     def put(self, one: Waiting) -> bool:
-        """Once there is room. False where nothing more is wanted."""
+        """Add an item once there is room. False if nothing more is needed."""
         with self._lock:
             while self._bytes >= self._most_bytes and not self.closed:
                 self._room.wait(_LOOK_SECONDS)

@@ -1,4 +1,4 @@
-"""Records out of a database's log of changes: what each row has become, and which rows are gone."""
+"""Records from a database's change log: what each row has become, and which rows are deleted."""
 
 from __future__ import annotations
 
@@ -15,10 +15,12 @@ from .plain_values import as_records
 
 @dataclass(frozen=True)
 class Logged:
-    """What the log says of rows beside their values, by place in the batch.
+    """What the change log says about rows besides their values, by position in the batch.
 
-    gone: the row's key is no more. kept: columns whose large value did not change and so is not in the log, {place: columns}. moved:
-    rows whose key changed; the old key is gone with the row before.
+    Attributes:
+        gone: the row of this key is deleted.
+        kept: {position: columns} whose large value did not change and so is not in the log.
+        moved: rows whose key changed; the row with the old key is deleted just before.
     """
 
     gone: Sequence[bool]
@@ -26,23 +28,29 @@ class Logged:
     moved: frozenset[int] = frozenset()
 
     def filter(self, keep: Sequence[bool]) -> Logged:
-        """Of the rows that are kept; keep: of each row whether it is."""
+        """The same for some rows only; keep: whether each row is kept."""
         place_of = {old: new for new, old in enumerate(compress(range(len(keep)), keep))}
         kept = {place_of[place]: columns for place, columns in self.kept.items() if keep[place]}
         moved = frozenset(place_of[place] for place in self.moved if keep[place])
         return Logged(list(compress(self.gone, keep)), kept, moved)
 
 
-class LoggedRecords(ColumnRecords):
-    """emptied: the table was emptied before the first of these; what came earlier counts no more."""
+class ChangeRecords(ColumnRecords):
+    """Records of a change log.
+
+    Attributes:
+        truncated: the table was truncated before the first of these; what came earlier no longer matters.
+    """
 
     joinable = False
 
-    def __init__(self, columns: pa.Table, logged: Logged, *, emptied: bool = False) -> None:
+    def __init__(self, columns: pa.Table, logged: Logged, *, truncated: bool = False) -> None:
         super().__init__(columns, lambda: as_records(columns), columns.nbytes)
         self.logged = logged
-        self.emptied = emptied
+        self.truncated = truncated
 
     @override
-    def filter(self, keep: Sequence[bool]) -> LoggedRecords:
-        return LoggedRecords(self.columns.filter(pa.array(keep, pa.bool_())), self.logged.filter(keep), emptied=self.emptied)
+    def filter(self, keep: Sequence[bool]) -> ChangeRecords:
+        return ChangeRecords(
+            self.columns.filter(pa.array(keep, pa.bool_())), self.logged.filter(keep), truncated=self.truncated
+        )

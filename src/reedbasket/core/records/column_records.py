@@ -1,4 +1,4 @@
-"""Records that came as columns, and can still be had one by one as they came."""
+"""Records that arrived as columns, and can still be had one by one as they arrived."""
 
 from __future__ import annotations
 
@@ -14,10 +14,13 @@ Record = dict[str, Any]
 
 
 class ColumnRecords(Sequence[Record]):
-    """Records as a table of columns. As a sequence they are what the source sent: made only when somebody asks for one of them,
-    which is rare: a reject, a record at the edge of a cursor.
+    """Records as a table of columns. As a sequence, they are what the source sent, made only when one of them is needed, which is rare: a
+    reject, or a record at the edge of a cursor.
 
-    columns: as read. met: makes all the records as they came, of the same number and order. held_bytes: what `met` keeps in memory.
+    Attributes:
+        columns: as they were read.
+        met: makes all records as they arrived, in the same number and order.
+        held_bytes: what `met` keeps in memory.
     """
 
     # Whether several may be put one behind the other without losing anything.
@@ -39,7 +42,7 @@ class ColumnRecords(Sequence[Record]):
         return self._as_met[place]
 
     def column(self, name: str) -> pa.ChunkedArray | None:
-        """A column by the source's name for it, or one inside objects by a path with points."""
+        """A column by the source's name for it, or one inside objects by a path with dots."""
         if name in self.columns.column_names:
             return self.columns.column(name)
         first, *inside = name.split(".")
@@ -51,7 +54,7 @@ class ColumnRecords(Sequence[Record]):
         return found
 
     def filter(self, keep: Sequence[bool]) -> ColumnRecords:
-        """The records that are kept; keep: of each whether it is."""
+        """Some of the records; keep: whether each is kept."""
         # Made once for all that is chosen of them.
         return ColumnRecords(
             self.columns.filter(pa.array(keep, pa.bool_())), lambda: list(compress(self._as_met, keep)), self.held_bytes
@@ -63,7 +66,7 @@ class ColumnRecords(Sequence[Record]):
 
 
 def value_at(record: Any, name: str) -> Any:
-    """The value of a field, or of one inside objects by a path with points; None where nothing stands there."""
+    """The value of a field, or of one inside objects by a path with dots; None if there is nothing."""
     if not isinstance(record, dict) or name in record or "." not in name:
         return record.get(name) if isinstance(record, dict) else None
     for step in name.split("."):
@@ -72,22 +75,22 @@ def value_at(record: Any, name: str) -> Any:
 
 
 def chosen(records: Sequence[Record], keep: Sequence[bool]) -> Sequence[Record]:
-    """The records that are to be kept, in the form in which they came."""
+    """Some of the records, in the form in which they arrived."""
     return records.filter(keep) if isinstance(records, ColumnRecords) else list(compress(records, keep))
 
 
 def joined(parts: Sequence[Sequence[Record]]) -> Sequence[Record]:
-    """Several one behind the other: as columns where `alike` says so of all of them, else as what they are one by one."""
+    """Several parts joined: as columns if `same_form` holds for all of them, otherwise one by one."""
     columns = [part for part in parts if isinstance(part, ColumnRecords)]
-    if columns and len(columns) == len(parts) and all(alike(part, parts[0]) for part in parts):
+    if columns and len(columns) == len(parts) and all(same_form(part, parts[0]) for part in parts):
         table = pa.concat_tables([part.columns for part in columns])
         held = sum(part.held_bytes for part in columns)
         return ColumnRecords(table, lambda: list(chain.from_iterable(columns)), held)
     return list(chain.from_iterable(parts))
 
 
-def alike(some: Sequence[Record], others: Sequence[Record]) -> bool:
-    """Whether both came in the same form: one by one, or in columns of the same types."""
+def same_form(some: Sequence[Record], others: Sequence[Record]) -> bool:
+    """Whether both arrived in the same form: one by one, or in columns of the same types."""
     if isinstance(some, ColumnRecords) and isinstance(others, ColumnRecords):
         return (
             some.joinable and others.joinable and bool(some.columns.schema.equals(others.columns.schema, check_metadata=True))

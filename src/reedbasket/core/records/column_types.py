@@ -1,15 +1,8 @@
 """The types of columns, and which widening keeps every value.
 
-bool     true, false
-int64    -2^63 ... 2^63-1
-double   IEEE 754; integers up to 2^53 beside it stay exact
-decimal  exact numbers of any size
-text     Unicode
-date     a day
-timestamp  an instant, UTC, microseconds
-json     any JSON value, as text
-binary   bytes
-uuid     128 bits, RFC 9562
+bool     true, false int64    -2^63 ... 2^63-1 double   IEEE 754; integers up to 2^53 in the same column stay exact decimal  exact numbers
+of any size text     Unicode date     a day timestamp  an instant, UTC, microseconds json     any JSON value, as text binary   bytes uuid
+128 bits, RFC 9562
 """
 
 from __future__ import annotations
@@ -41,7 +34,7 @@ WIDER: dict[Kind, tuple[Kind, ...]] = {
 
 
 def widen(now: Kind, met: Kind) -> Kind | None:
-    """The nearest kind that holds both, or None where there is none: only for binary."""
+    """The narrowest type that holds both; None if there is none, which is so only for binary."""
     if now == met:
         return now
     mine, others = (now, *WIDER[now]), (met, *WIDER[met])

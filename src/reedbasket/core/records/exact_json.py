@@ -1,4 +1,4 @@
-"""JSON text of parsed values, numbers exact."""
+"""Writing parsed values as JSON, with exact numbers."""
 
 from __future__ import annotations
 
@@ -10,7 +10,11 @@ import orjson
 
 
 def dump(value: Any, *, sort_keys: bool = False) -> str:
-    """Compact JSON. Raises ValueError for text that is not Unicode."""
+    """Compact JSON.
+
+    Raises:
+        ValueError: a text is not valid Unicode.
+    """
     try:
         return orjson.dumps(value, default=_number, option=orjson.OPT_SORT_KEYS if sort_keys else None).decode()
     except TypeError:
@@ -19,12 +23,12 @@ def dump(value: Any, *, sort_keys: bool = False) -> str:
         try:
             text.encode()
         except UnicodeEncodeError:
-            raise ValueError("text with half of a surrogate pair is not Unicode") from None
+            raise ValueError("text with half of a surrogate pair is not valid Unicode") from None
         return text
 
 
 def dump_lenient(value: Any) -> str:
-    """As `dump`, but text that is not Unicode is written with escapes: for keeping a reject as it was received."""
+    """Like `dump`, but text that is not valid Unicode is written with escapes, to keep a reject as it was received."""
     try:
         return dump(value)
     except ValueError:
@@ -34,7 +38,7 @@ def dump_lenient(value: Any) -> str:
 def _number(value: Any) -> Any:
     if isinstance(value, Decimal):
         return orjson.Fragment(str(value))
-    raise TypeError(f"{type(value).__name__} is no JSON")
+    raise TypeError(f"{type(value).__name__} cannot be written as JSON")
 
 
 def _slow(value: Any, sort_keys: bool) -> str:

@@ -1,8 +1,8 @@
-"""JSON bodies, numbers exact.
+"""Parsing JSON bodies with exact numbers.
 
-orjson is the fast path, but it turns integers of 2^64 and more into rounded floats without a word, and any parser that
-makes floats loses digits beyond 17. Both need a run of at least 17 digits and points, so a body is searched for one first
-(translate and find: about 0.1 ms for 150 KB); only where one stands, and is indeed not exact, the slow exact parser runs.
+orjson is fast, but silently turns integers of 2^64 and more into rounded floats, and any parser that makes floats loses digits beyond 17.
+Both need a run of at least 17 digits and points, so a body is searched for one first (translate and find: about 0.1 ms for 150 KB). Only
+if there is one that is really not exact does the slow exact parser run.
 """
 
 from __future__ import annotations
@@ -20,8 +20,12 @@ _NUMBER = re.compile(rb"-?[0-9.]{17,}(?:[eE][-+]?[0-9]+)?")
 
 
 def parse(body: bytes) -> tuple[Any, bool]:
-    """(the parsed body, whether its text may hold lone surrogates). Integers of any size are int, numbers that a double
-    cannot hold are Decimal. Raises ValueError."""
+    """(the parsed body, whether its text may contain lone surrogates). Integers of any size are int; numbers that a double cannot hold are
+    Decimal.
+
+    Raises:
+        ValueError: it is not JSON.
+    """
     if not is_short(body) and not all(_is_exact(n) for n in _NUMBER.findall(body)):
         return json.loads(body, parse_float=_exact_number), True
     try:

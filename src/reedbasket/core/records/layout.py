@@ -1,4 +1,4 @@
-"""The warehouse tables that one table of a source becomes, as they are to be: what the loader works from."""
+"""The warehouse tables that one source table becomes, which the loader works from."""
 
 from __future__ import annotations
 
@@ -15,8 +15,13 @@ Reference = Literal["key", "row"]
 
 @dataclass(frozen=True)
 class TableLayout:
-    """One warehouse table. parent: the place of the table above in its family, None at the top. parent_kind: of `_rb_parent`.
-    within: its name inside the family, as rules name it: '' at the top, `passengers`, `passengers.bags`."""
+    """One warehouse table.
+
+    Attributes:
+        parent: the position of the table above it in its family; None at the top.
+        parent_kind: the type of `_rb_parent`.
+        within: its name inside the family, as rules name it: '' at the top, `passengers`, `passengers.bags`.
+    """
 
     name: str
     parent: int | None
@@ -26,17 +31,19 @@ class TableLayout:
 
     @property
     def names(self) -> list[str]:
-        """Its columns' names, in order."""
+        """The names of its columns, in order."""
         return [column.name for column in self.columns]
 
 
 @dataclass(frozen=True)
 class Family:
-    """A table and those below it, parents before children.
+    """A table and the child tables below it, parents before children.
 
-    key: the columns of its key; empty where there is none, or nothing was met yet. newest_by: the column by which the newest
-    of several rows of one key is told, before their order. reference: what children of the first table point at. by_file: rows of the
-    first table say which file they came from.
+    Attributes:
+        key: the columns of its key; empty if there is none, or nothing was loaded yet.
+        newest_by: the column that tells the newest of several rows of one key, before their order does.
+        reference: what children of the first table refer to.
+        by_file: rows of the first table say which file they came from.
     """
 
     tables: list[TableLayout]
@@ -51,21 +58,26 @@ class Family:
         return self.tables[0]
 
     def place(self, table: str) -> int:
-        """Where a table stands among `tables`, by its name."""
+        """The position of a table among `tables`, by its name."""
         return next(place for place, layout in enumerate(self.tables) if layout.name == table)
 
 
 def reference_of(structure: TableShape, key: Sequence[str], link: Literal["key", "row"]) -> Reference:
-    """A key of one column that is a whole number or text is pointed at itself; everything else gets a `_rb_row_key`."""
+    """A key of one column that is an integer or text is referred to directly; otherwise rows get a `_rb_row_key`."""
     node = structure.field(key[0]) if len(key) == 1 else None
     plain = isinstance(node, ColumnShape) and node.kind in ("int64", "text")
     return "key" if link == "key" and plain else "row"
 
 
-def lay_out(
+def layout_of(
     structure: TableShape, key: Sequence[str], newest_by: str | None, link: Literal["key", "row"], *, by_file: bool = False
 ) -> Family:
-    """key, newest_by: fields of the source."""
+    """The layout of a structure.
+
+    Args:
+        key: fields of the source.
+        newest_by: a field of the source.
+    """
     nodes = [structure.field(name) for name in key]
     columns = [node for node in nodes if isinstance(node, ColumnShape)]
     newest = structure.field(newest_by or "")

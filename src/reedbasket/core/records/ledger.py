@@ -1,4 +1,4 @@
-"""One line per load, and the sum that must come out."""
+"""A line for each load, whose counts must add up."""
 
 from __future__ import annotations
 
@@ -12,12 +12,15 @@ from ..errors import NotReconciled
 class LedgerLine:
     """What one load did to one warehouse table. Counts are rows; times are RFC 3339 text in UTC.
 
-    load: unique in the warehouse, and what `_rb_ledger_line` of each row points at.
-    read: records taken from the source (for a child table: rows found in them).
-    staged: those that could be shaped. repeated: records the source sent again because the lower bound is inclusive or
-    overlaps; recognised by content, and no part of `read`. filtered: rows that the feed's own `filter` left out; no part of
-    `read` either. removed: rows that went without being read, because a replaced table, a changed parent or, in a mirror, the
-    source no longer has them. The seconds are those of the whole load, and stand with the first of its lines.
+    Attributes:
+        load: unique in the warehouse; `_rb_ledger_line` of each row refers to it.
+        read: records from the source (for a child table: rows found in them).
+        staged: how many of them could be shaped.
+        repeated: records that the source sent again because the lower bound is inclusive or overlaps; recognised by content, and not part
+            of `read`.
+        filtered: rows that the feed's own `filter` left out; not part of `read`.
+        removed: rows that went without being read, because a table was replaced, a parent changed, or a mirror's source no longer has them.
+        reading_seconds: this and the other seconds are of the whole load, and stand in the first of its lines.
     """
 
     load: int
@@ -54,14 +57,18 @@ class LedgerLine:
 
     @property
     def reconciles(self) -> bool:
-        """Whether every record that was read is counted as what became of it."""
+        """Whether every record that was read is accounted for."""
         return (
             self.read == (self.inserted + self.updated + self.deleted + self.unchanged + self.superseded + self.rejected)
             and self.staged <= self.read - self.rejected
         )
 
     def require_reconciled(self) -> None:
-        """Raises NotReconciled, and with it the transaction that would have committed the load."""
+        """Check that the counts add up; if not, the transaction of the load fails.
+
+        Raises:
+            NotReconciled: they do not.
+        """
         if not self.reconciles:
             raise NotReconciled(
                 "loading",

@@ -1,4 +1,4 @@
-"""Times that name no zone, in the zone of their source."""
+"""Times without a zone, in the zone of their source."""
 
 from __future__ import annotations
 
@@ -11,8 +11,8 @@ import pyarrow.compute as pc
 def in_utc(local: Any, zone: str) -> Any:
     """The instants that local times mean, the same for every kind of source.
 
-    An hour that comes twice is the first of the two. A time in an hour that is left out counts by the offset before it, as PostgreSQL and
-    Python's zoneinfo have it: 02:30 in the night when 02:00 becomes 03:00 is the instant that is shown as 03:30.
+    Of an hour that occurs twice, the first is meant. A time in an hour that is skipped is read with the offset before it, like
+    PostgreSQL and Python's zoneinfo do: 02:30 in the night when 02:00 becomes 03:00 is 03:30.
 
     Args:
         local: a pyarrow array of timestamps without a zone.

@@ -1,7 +1,7 @@
-"""Names for the warehouse: snake_case, plain ASCII where a letter has one, never longer than the limit, never twice.
+"""Names in the warehouse: snake_case, plain ASCII if a letter has an ASCII form, never longer than the limit, never twice.
 
-The same source name always becomes the same column, whatever arrived before it: the outcome is recorded with the table's
-structure, and of two names that fold alike the later one gets a suffix made from its own spelling.
+The same source name always becomes the same column, whatever arrived before it: the name is recorded with the table's structure, and the
+later of two names that would become the same gets a suffix made from its own spelling.
 """
 
 from __future__ import annotations
@@ -35,7 +35,7 @@ def fold(name: str) -> str:
 
 
 def claim(name: str, taken: Container[str], source: str) -> str:
-    """A free column name for a source name: folded, cut to the limit, with a suffix from its spelling where taken."""
+    """A free column name for a source name: folded, cut to the limit, with a suffix from its spelling if it is taken."""
     plain = fold(name)
     if len(plain.encode()) <= LONGEST_NAME_BYTES and plain not in taken:
         return plain

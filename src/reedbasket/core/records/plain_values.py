@@ -1,4 +1,4 @@
-"""Columns as records: each value as JSON would have brought it."""
+"""Columns as records, with each value as it would be in JSON."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ _INFINITE_MICROS, _INFINITE_DAYS = 2**63 - 2, 2_145_042_905
 
 
 def plain_values(kind: Kind, values: ColumnData) -> list[Any]:
-    """Values as JSON would have brought them: times as text, decimals as they are."""
+    """Values as they would be in JSON: times as text, decimals as they are."""
     if isinstance(values, list):
         return values
     if kind == "timestamp":
@@ -53,7 +53,7 @@ def _time_text(micros: int) -> str:
 
 
 def _date_text(days: int) -> str:
-    """As PostgreSQL writes it: years of five digits and more, years before the first with BC, infinity."""
+    """A date as PostgreSQL writes it: years of five digits and more, years before 1 with BC, infinity."""
     if abs(days) > _INFINITE_DAYS:
         return "infinity" if days > 0 else "-infinity"
     if DAYS[0] <= days <= DAYS[1]:

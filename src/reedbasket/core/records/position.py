@@ -9,13 +9,17 @@ from typing import Literal
 
 @dataclass(frozen=True)
 class SavedCursor:
-    """How far a table has been taken: the highest value committed, as text, and what it is a value of. Of windows it is the end of
-    the last; a tag is what a whole answer is known by (ETag), with what it was asked and taken with in place of the column; of a log a
-    position in it, as the database writes it, with what the table looked like in place of the column; of files the last one taken, with
-    how they are written; of a connector in Python what it saves, as JSON.
+    """How far a table has been read.
 
-    seen: 8-byte digests, one after the other, of the records within the overlap of that value; None where they were too
-    many to keep (a merge recognises them by itself). column: of the source; None where an older version did not say.
+    Attributes:
+        kind: what the value is.
+        value: the highest committed value, as text; of windows the end of the last; a tag that identifies a whole answer (ETag); a
+            position in a change log, as the database writes it; of files the last one loaded; of a connector in Python what it saved, as
+            JSON.
+        column: of the source; None if an older version did not record it. For a tag it is a fingerprint of the request; for a change log,
+            what the table looked like; for files, how they are written.
+        seen: 8-byte digests of the records within the overlap of that value, one after the other; None if there were too many to keep (a
+            merge recognises them by itself).
     """
 
     kind: Literal["time", "number", "text", "window", "tag", "row_version", "cdc", "ranges", "files", "saved"]

@@ -1,11 +1,11 @@
-"""What is known of a table's structure: learned from records, kept in the warehouse beside the cursor.
+"""What is known about a table's structure: learned from records, and kept in the warehouse with the cursor.
 
-A node stands for one field of the source:
+A node represents one field of the source:
     ColumnShape   a value -> one column
     ObjectShape   an object -> its fields become columns of the same table, named outer_inner
-    TableShape    a list of objects -> a child table
-                  (both keep in `other` what came in their place and is no object or list: a column of its own)
-    None          a field that held only nulls (or empty lists) so far: its column is made when the first value arrives
+    TableShape    a list of objects -> a child table (both keep in `other`, a column of its own, whatever came in their place and is not an
+        object or a list)
+    None          a field that has held only nulls (or empty lists): its column is created when the first value arrives
 """
 
 from __future__ import annotations
@@ -19,10 +19,13 @@ from .column_types import Kind
 
 @dataclass
 class ColumnShape:
-    """whole, fraction: the most digits met before and after the point; decimals only.
+    """What is known about a column.
 
-    optional: some record came without the field. gone: no record of the latest load had it. left_out: by the feed's rules,
-    as they are now; not kept.
+    Attributes:
+        whole, fraction: the most digits that occurred before and after the point; decimals only.
+        optional: some record came without the field.
+        gone: no record of the latest load had it.
+        left_out: by the feed's present rules; not stored.
     """
 
     name: str
@@ -36,7 +39,7 @@ class ColumnShape:
 
 @dataclass
 class ObjectShape:
-    """What is known of the fields of an object. other: a column for what is kept as JSON."""
+    """What is known about the fields of an object; other: a column for what is kept as JSON."""
 
     fields: dict[str, Node | None] = field(default_factory=dict)
     other: ColumnShape | None = None
@@ -44,7 +47,7 @@ class ObjectShape:
 
 @dataclass
 class TableShape:
-    """One warehouse table. within: the list's own name, folded, as the feed's rules name it."""
+    """One warehouse table; within: the list's own name, folded, as the feed's rules name it."""
 
     name: str
     root: ObjectShape = field(default_factory=ObjectShape)
@@ -54,7 +57,7 @@ class TableShape:
     within: str = ""
 
     def field(self, path: str) -> Node | None:
-        """What a field became; of one inside objects, by a path with points."""
+        """What a field became; a field inside objects is given by a path with dots."""
         node: Node | None = self.root.fields.get(path)
         if node is not None or "." not in path:
             return node
@@ -68,7 +71,7 @@ class TableShape:
         return [node for node in _nodes(self.root) if isinstance(node, ColumnShape) and not node.left_out]
 
     def children(self) -> list[TableShape]:
-        """Its child tables, without theirs and those left out."""
+        """Its child tables, without their own and without those left out."""
         return [node for node in _nodes(self.root) if isinstance(node, TableShape) and not node.left_out]
 
     def family(self) -> Iterator[TableShape]:
@@ -77,8 +80,8 @@ class TableShape:
         for child in self.children():
             yield from child.family()
 
-    def unseen(self) -> list[str]:
-        """Fields that held only nulls so far, dotted."""
+    def only_null_fields(self) -> list[str]:
+        """Fields that have held only nulls, as paths with dots."""
         return [".".join(path) for path in _unseen(self.root, ())]
 
     def to_data(self) -> dict[str, Any]:
@@ -87,7 +90,7 @@ class TableShape:
 
     @classmethod
     def from_data(cls, data: dict[str, Any]) -> TableShape:
-        """As `to_data` wrote it."""
+        """A structure written by `to_data`."""
         made = cls(
             data["table"], _fields_from_data(data["fields"]), other=_other_from_data(data), within=data.get("within", "")
         )
@@ -95,7 +98,7 @@ class TableShape:
         return made
 
     def copy(self) -> TableShape:
-        """Another of the same, which learns by itself."""
+        """A copy that learns independently."""
         return TableShape.from_data(self.to_data())
 
 

@@ -1,4 +1,4 @@
-"""What a run tells while it goes, and how it can end."""
+"""What a run reports while it goes on, and how it can end."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from ..sources.sql.changelog import Lag
 
 
 class RunOutcome(StrEnum):
-    """How a run ended, or that it goes on."""
+    """How a run ended, or that it is going on."""
 
     QUEUED = "queued"
     RUNNING = "running"
@@ -31,9 +31,15 @@ Phase = Literal["waiting", "reading", "committing", "done", "failed", "skipped"]
 
 @dataclass
 class TableProgress:
-    """Where one table of a run stands. Counts are records of the source's table; seconds waited are for its pace;
-    waiting: until when, and why, while it waits for more than a second; lag: of the log that it follows.
-    warehouse: of a feed into several, which of the others behind the first; its counts are not the run's."""
+    """The progress of one table of a run.
+
+    Attributes:
+        read: this and the other counts are of the source table's records.
+        waited_seconds: spent waiting for the rate limit.
+        waiting: until when and why, during a wait of more than a second.
+        lag: how far the change log is ahead.
+        warehouse: which of the further warehouses, for a feed into several; its counts are not part of the run's.
+    """
 
     table: str
     target: str
@@ -65,42 +71,65 @@ class TableProgress:
         return asdict(self)
 
     def counts(self) -> dict[str, int]:
-        """What has been counted of records, to go back to."""
+        """The counts of records, to return to later."""
         names = ("read", "staged", "repeated", "held_back", "rejected", "unchanged", "filtered")
         return {name: getattr(self, name) for name in names}
 
 
 # The values of keys, each as text; worked out where somebody asks.
-Gone = Callable[[], set[tuple[str, ...]]]
+DeletedKeys = Callable[[], set[tuple[str, ...]]]
 
 
 class Listener(Protocol):
-    """Hears of a run. `request` is called from the reader's thread, everything else from the run's own."""
+    """Is told about a run. `request` is called from the reader's thread, everything else from the run's own."""
 
     def log(self, level: Level, code: str, message: str, table: str | None = None) -> None:
-        """A line of the run's log; table: as the source names it; None for the run as a whole."""
+        """A line for the run's log.
+
+        Args:
+            table: as the source names it; None for the run as a whole.
+        """
 
     def request(self, table: str, seen: RequestSeen) -> None:
-        """A request that was sent for a table, once it is answered."""
+        """A request for a table was answered."""
 
     def progress(self, progress: TableProgress) -> None:
-        """What was counted so far of a table; the same object throughout."""
+        """The counts of a table so far; always the same object."""
 
     def rejects(self, table: str, rejects: Sequence[Reject], warehouse: str = "") -> None:
-        """Called before the load commits, so that a kill in between repeats a reject and never loses one. warehouse: another than the
-        feed's first."""
+        """Records were rejected. Called before the load commits, so that a kill in between repeats a reject and never loses one.
 
-    def all_met(self, table: str, warehouse: str = "") -> None:
-        """Called after a run that removes what it did not meet: what was rejected before, and not now, is no longer at the source.
-        warehouse: as above."""
+        Args:
+            warehouse: if it is not the feed's first.
+        """
 
-    def gone(self, table: str, key: Sequence[str], keys: Gone | None, warehouse: str = "") -> None:
-        """The source says that rows have gone: what was rejected of them until now has too. key: fields of its records. keys: their
-        values; None for all there were. warehouse: as above."""
+    def saw_all_records(self, table: str, warehouse: str = "") -> None:
+        """A run has seen every record: an earlier reject that was not rejected again no longer exists at the source.
+
+        Args:
+            warehouse: if it is not the feed's first.
+        """
+
+    def rows_deleted(self, table: str, key: Sequence[str], keys: DeletedKeys | None, warehouse: str = "") -> None:
+        """The source says that rows were deleted, so their earlier rejects no longer exist either.
+
+        Args:
+            key: fields of the source's records.
+            keys: their values; None for all rows.
+            warehouse: if it is not the feed's first.
+        """
 
     def drift(self, table: str, changes: Sequence[Change], warehouse: str = "") -> None:
-        """The source's structure differs from the one loaded before; called before the load commits. warehouse: as above."""
+        """The source's structure differs from the loaded one. Called before the load commits.
+
+        Args:
+            warehouse: if it is not the feed's first.
+        """
 
     def loaded(self, lines: Sequence[LedgerLine], warehouse: str = "") -> None:
-        """Called after the load committed. A kill in between leaves the copy behind; the warehouse has the lines. warehouse: another
-        than the feed's first."""
+        """A load has committed. If the process is killed before this call, the service's copy of the ledger is behind; the warehouse has
+        the lines.
+
+        Args:
+            warehouse: if it is not the feed's first.
+        """

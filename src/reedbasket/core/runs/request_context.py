@@ -1,10 +1,10 @@
-"""How one run asks its source: senders that share its pace, its stop and who is asking."""
+"""How one run sends requests: senders that share its pace, its credentials and its end."""
 
 from __future__ import annotations
 
 import threading
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from ..allowed_paths import Places
@@ -12,9 +12,10 @@ from ..errors import SourceError
 from ..masking import Mask
 from ..sources.http import Sender
 from ..sources.http.answers import Answer
-from ..sources.http.authentication import SignIn, Standing
+from ..sources.http.authentication import FixedCredentials, SignIn
+from ..sources.http.credentials import Credentials, credentials
 from ..sources.http.oauth import Client, MemoryVault, OAuthSignIn, Vault, client_of
-from ..sources.http.recording import Tape
+from ..sources.http.recording import Recording
 from ..sources.http.request import Request
 from ..sources.http.sender import SHOWN_BYTES
 from ..sources.http.signers import SignedRequests, load_signer
@@ -24,7 +25,7 @@ from ..sources.requests_seen import Exchange, RequestSeen
 from ..spec import template
 from ..spec.auth import SignerAuth, oauth_of
 from ..spec.http import Pace, Retry
-from .planning.order import ResolvedSource, credentials_of, mask_for
+from .planning.order import ResolvedSource
 
 # Any answer of a token endpoint that is none of its failures is read: it says why it refused.
 _TOKEN_ANSWERS = frozenset({200, 400, 401, 403})
@@ -32,9 +33,16 @@ _TOKEN_ANSWERS = frozenset({200, 400, 401, 403})
 
 @dataclass(frozen=True)
 class RunContext:
-    """What a run is given of the world. reveal: a secret by name. places: where files may lie. vault: keeps the token of a client, by
-    its fingerprint; in this process alone where nobody gives another. stop: the run is cancelled. wind_up: it is to commit what it can
-    as soon as it can, and end; where it can commit only at its end, it goes on. tape: of answers, recorded or replayed."""
+    """What a run needs from outside.
+
+    Attributes:
+        reveal: gives a secret by its name.
+        places: the folders that files may lie in.
+        vault: keeps an OAuth client's token, by the client's fingerprint; only within this process unless another is given.
+        stop: set when the run is cancelled.
+        wind_up: set when the run has to commit what it can and end soon; where it can commit only at its end, it goes on.
+        tape: records or replays answers.
+    """
 
     reveal: Callable[[str], str]
     places: Places
@@ -42,18 +50,27 @@ class RunContext:
     stop: threading.Event
     vault: Callable[[str], Vault] = lambda _: MemoryVault()
     wind_up: threading.Event = field(default_factory=threading.Event)
-    tape: Tape | None = None
+    tape: Recording | None = None
 
 
 class RequestContext:
-    """One run's, for all its tables. values: what templates may name, secrets included, masked wherever they are told."""
+    """The request context of one run, for all its tables.
+
+    Attributes:
+        values: what templates may name, secrets included; masked wherever they are shown.
+    """
 
     def __init__(self, order: ResolvedSource, context: RunContext) -> None:
-        """Raises SecretMissing, SourceError."""
+        """Prepare to send requests.
+
+        Raises:
+            SecretMissing: a secret is not set.
+            SourceError: the source cannot be used as it is defined.
+        """
         self._order = order
         self._context = context
         revealed = {setting: context.reveal(name) for setting, name in order.secrets.items()}
-        self.mask: Mask = mask_for(order, revealed)
+        self.mask: Mask = _mask_for(order, revealed)
         if context.tape is not None:
             context.tape.mask = self.mask
         self.values: dict[str, Any] = order.values(revealed)
@@ -69,7 +86,11 @@ class RequestContext:
         wire: Callable[[Exchange], None] | None = None,
         wire_bytes: int = SHOWN_BYTES,
     ) -> Sender:
-        """To be closed by whoever asks for it. Raises SourceError where what signs requests is missing."""
+        """A sender of requests. Whoever asks for it closes it.
+
+        Raises:
+            SourceError: the request signer does not exist.
+        """
         self._seen = seen
         if self._sign_in is None:
             self._sign_in = self._make_sign_in()
@@ -91,18 +112,27 @@ class RequestContext:
         )
 
     def signs_in(self) -> None:
-        """Show who asks once, so that a token is there. Raises SourceError."""
+        """Authenticate once, so that there is a token.
+
+        Raises:
+            SourceError: that failed.
+        """
         assert self._sign_in is not None
         self._sign_in.shown(Request(self.base_url))
 
     @property
     def client(self) -> Client | None:
-        """Of OAuth, where the connector signs in by it."""
+        """The OAuth client, if the connector uses OAuth."""
         oauth = oauth_of(self._order.auth)
         return client_of(oauth, self.values) if oauth is not None else None
 
     def ask_for_token(self, request: Request) -> Answer:
-        """Without signing in, and beside the source's pace: a token endpoint is another one. Raises SourceError."""
+        """Send a token request: without credentials of its own, and outside the source's rate limit, since a token endpoint is another
+        server.
+
+        Raises:
+            SourceError: it failed.
+        """
         sender = Sender(
             timeouts=self._order.timeouts,
             retry=self._order.retry,
@@ -119,7 +149,7 @@ class RequestContext:
             sender.close()
 
     def _make_sign_in(self) -> SignIn:
-        others, auth = credentials_of(self._order, self.values), self._order.auth
+        others, auth = _credentials_of(self._order, self.values), self._order.auth
         if isinstance(auth, SignerAuth):
             settings = {n.removeprefix("settings."): v for n, v in self.values.items() if n.startswith("settings.")}
             try:
@@ -130,6 +160,18 @@ class RequestContext:
             return SignedRequests(auth.name, sign, settings, others)
         client = self.client
         if client is None:
-            return Standing(others)
+            return FixedCredentials(others)
         vault = self._context.vault(client.fingerprint)
         return OAuthSignIn(client, vault, self.ask_for_token, self._context.stop, self.mask, others)
+
+
+def _credentials_of(order: ResolvedSource, values: dict[str, Any]) -> Credentials:
+    """What every request carries: the connector's headers and the credentials, except for tokens and signatures."""
+    shown = credentials(order.auth, values)
+    headers = {name: template.fill(text, values) or "" for name, text in order.headers.items()}
+    return replace(shown, headers={**headers, **shown.headers})
+
+
+def _mask_for(order: ResolvedSource, revealed: dict[str, str]) -> Mask:
+    """What masks the secrets of a source, in every form they are sent in."""
+    return Mask([*revealed.values(), *credentials(order.auth, order.values(revealed)).hidden])

@@ -1,12 +1,11 @@
-"""Shape: from parsed records to columns for warehouse tables: names, types, nesting.
+"""From parsed records to columns for warehouse tables: names, types, nesting.
 
-May import: core.errors. No connection, no file. Works on whole columns; a single value is looked at only where its column
-does not fit.
+May import: core.errors. No connection, no file. It works on whole columns, and looks at a single value only if its column does not fit.
 """
 
 from ..records.layout import Family
 from ..records.structure import ColumnShape, TableShape
-from .batch import Reject, Shaped, TableBatch
+from .batch import Reject, ShapedBatch, TableBatch
 from .rules import Change, DriftPolicy, ShapeRules
 from .shaper import Shaper
 
@@ -17,7 +16,7 @@ __all__ = [
     "Family",
     "Reject",
     "ShapeRules",
-    "Shaped",
+    "ShapedBatch",
     "Shaper",
     "TableBatch",
     "TableShape",

@@ -1,4 +1,4 @@
-"""What shaping hands on: rows in columns, and the records that could not be made into such."""
+"""The result of shaping: rows in columns, and the records that could not be shaped."""
 
 from __future__ import annotations
 
@@ -15,12 +15,14 @@ from .rules import Change
 class TableBatch:
     """Rows for one warehouse table.
 
-    columns: {name: (kind, data)}, each of `rows` values. owners: for each row the number of the record it came from, counted
-    through the whole load. references: of the first table, what its children point at where that is no key column (see
-    layout.Reference).
-    files: of the first table, the number of the file that each row came from, where that is kept.
-    parents, positions: child tables only; without a key, parents holds the path below the
-    row: '' for a child, '/2' for the children of child 2.
+    Attributes:
+        columns: {name: (kind, data)}, each of `rows` values.
+        owners: for each row, the number of its record, counted through the whole load.
+        references: for the first table, what its children refer to if that is not a key column (see layout.Reference).
+        files: for the first table, the number of the file of each row, if that is kept.
+        parents: for child tables, what each row refers to; without a key, the path below the row: '' for a child, '/2' for the children of
+            child 2.
+        positions: for child tables, the place of each row in its list.
     """
 
     table: str
@@ -34,7 +36,7 @@ class TableBatch:
 
     @property
     def own(self) -> dict[str, Any]:
-        """The loader's own columns, by their names; None for those that it does not have."""
+        """The loader's own columns by name; None for those that the batch does not have."""
         return {
             "_rb_owner": self.owners,
             "_rb_parent": self.parents,
@@ -46,7 +48,12 @@ class TableBatch:
 
 @dataclass(frozen=True)
 class Reject:
-    """A record that cannot be shaped: its place in the batch, why, which field, itself as received, and the number of its file."""
+    """A record that cannot be shaped.
+
+    Attributes:
+        record: as it was received.
+        file: the number of its file.
+    """
 
     index: int
     code: str
@@ -57,9 +64,14 @@ class Reject:
 
 
 @dataclass(frozen=True)
-class Shaped:
-    """One batch of records as columns. batches: parents before children. changes: what is new in the structure. kept: the
-    records shaped, without the rejects."""
+class ShapedBatch:
+    """One batch of records as columns.
+
+    Attributes:
+        batches: parents before children.
+        changes: what is new in the structure.
+        kept: the records that were shaped, without the rejects.
+    """
 
     family: Family
     batches: list[TableBatch]

@@ -1,4 +1,4 @@
-"""Values made into a kind that the feed asks for. What cannot be is a misfit, never a guess."""
+"""Converting values to the type that the feed asks for. What cannot be converted is a misfit, never a guess."""
 
 from __future__ import annotations
 
@@ -13,17 +13,17 @@ import pyarrow as pa
 
 from ..records.column_types import MOST_DIGITS, ColumnData, Kind
 from ..records.exact_json import dump
-from .values import Misfit, plain_decimal, shown
+from .values import BadValue, plain_decimal, shown
 
 _WHOLE = re.compile(r"\s*[+-]?\d+\s*")
 _FLAGS = {"true": True, "false": False, "yes": True, "no": False, "1": True, "0": False}
 
 
-def cast_values(values: list[Any], kind: Kind) -> tuple[ColumnData, list[Misfit]]:
+def cast_values(values: list[Any], kind: Kind) -> tuple[ColumnData, list[BadValue]]:
     """(data, misfits); a misfit leaves None in its place."""
     make = _CASTS[kind]
     made: list[Any] = []
-    misfits: list[Misfit] = []
+    misfits: list[BadValue] = []
     for index, value in enumerate(values):
         if value is None:
             made.append(None)
@@ -32,7 +32,7 @@ def cast_values(values: list[Any], kind: Kind) -> tuple[ColumnData, list[Misfit]
             made.append(make(value))
         except (ValueError, InvalidOperation, OverflowError, TypeError):
             made.append(None)
-            misfits.append(Misfit(index, "value.not_castable", f"{shown(value)} cannot be made a {kind}"))
+            misfits.append(BadValue(index, "value.not_castable", f"{shown(value)} cannot be converted to {kind}"))
     if kind == "date":
         return pa.array(made, pa.date32()), misfits
     if kind == "timestamp":

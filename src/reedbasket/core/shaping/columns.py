@@ -1,6 +1,6 @@
-"""What a feed does with columns once they are made: rename, compute, hash, keep rows, add constants; in that order.
+"""What a feed does with finished columns: rename, compute, hash, filter rows, add constants, in that order.
 
-Expressions are evaluated by DuckDB in memory over whole batches. A row on which one fails is a reject, not the end of the run.
+DuckDB evaluates expressions in memory over whole batches. A row for which one fails is rejected; the run goes on.
 """
 
 from __future__ import annotations
@@ -19,11 +19,11 @@ import pyarrow.compute as pc
 from ..errors import DefinitionError
 from ..expressions import columns_in, open_engine
 from ..records.arrow import kind_of_arrow, to_arrow
-from ..records.change_records import Logged, LoggedRecords
+from ..records.change_records import ChangeRecords, Logged
 from ..records.layout import Family, TableLayout
 from ..records.names import fold
 from ..records.structure import ColumnShape
-from .batch import Reject, Shaped, TableBatch
+from .batch import Reject, ShapedBatch, TableBatch
 from .rules import ShapeRules
 from .selection import only, without
 
@@ -32,9 +32,14 @@ _KINDS_OF_CONSTANTS: dict[type, Any] = {bool: "bool", int: "int64", float: "doub
 
 
 @dataclass(frozen=True)
-class Worked:
-    """Batches ready to load. filtered: records that `filter` leaves out, left: their keys. rejects: places are those of `Shaped.kept`.
-    tombstones: key, and what tells the newest, of records that say they are gone, which no batch holds; counted in `records`."""
+class ShapedColumns:
+    """Batches that are ready to load.
+
+    Attributes:
+        filtered: how many records `filter` leaves out; `left`: their keys.
+        rejects: their positions are those of `ShapedBatch.kept`.
+        tombstones: key and order of records that say they are deleted. No batch holds them; `records` counts them.
+    """
 
     family: Family
     batches: list[TableBatch]
@@ -46,9 +51,11 @@ class Worked:
 
 
 class ColumnWork:
-    """Works on one table's batches. hash_key: what keys `hash`; needed where the rules name a column to hash.
+    """Transforms one table's batches.
 
-    nul_in_text: whether the warehouse's text may hold U+0000; where not, such a record is a reject.
+    Args:
+        hash_key: the key of the hash; needed if the rules name a column to hash.
+        nul_in_text: whether the warehouse's text may contain U+0000; if not, such a record is rejected.
     """
 
     def __init__(self, rules: ShapeRules, hash_key: Callable[[], bytes], *, nul_in_text: bool = True) -> None:
@@ -58,9 +65,13 @@ class ColumnWork:
         self._engine: Any = None
         self._kinds: dict[tuple[str, str], ColumnShape] = {}
 
-    def lay_out(self, family: Family) -> Family:
-        """The family as it will be loaded. Raises DefinitionError for a new name that is taken, or an unknown column."""
-        if not self._rules.works_on_rows:
+    def layout_of(self, family: Family) -> Family:
+        """The family as it will be loaded.
+
+        Raises:
+            DefinitionError: a new name is taken, or a column does not exist.
+        """
+        if not self._rules.has_row_rules:
             return family
         tables = [self._table(layout) for layout in family.tables]
         renames = self.renames("")
@@ -71,25 +82,25 @@ class ColumnWork:
             newest_by=renames.get(family.newest_by or "", family.newest_by),
         )
 
-    def work(self, shaped: Shaped, gone: Callable[[Mapping[str, Any]], bool] | None = None) -> Worked:
-        """gone: whether a record, as it came, says that it is gone."""
+    def work(self, shaped: ShapedBatch, gone: Callable[[Mapping[str, Any]], bool] | None = None) -> ShapedColumns:
+        """Transform a batch; gone: whether a record, as it arrived, says that it is deleted."""
         rules, batches = self._rules, shaped.batches
         start = batches[0].owners[0] if shaped.records else 0
-        logged = shaped.kept.logged if isinstance(shaped.kept, LoggedRecords) else None
+        logged = shaped.kept.logged if isinstance(shaped.kept, ChangeRecords) else None
         dead = {start + place for place, record in enumerate(shaped.kept) if gone(record)} if gone else set()
         if logged is not None:
             dead = {start + place for place, is_gone in enumerate(logged.gone) if is_gone}
             self._require_told(logged)
         bad: dict[int, Reject] = {}
         out: set[int] = set()
-        if rules.works_on_rows:
+        if rules.has_row_rules:
             for batch in batches:
                 self._columns(shaped, batch, bad, out)
         if not self._nul_in_text:
             for batch in batches:
                 self._find_nul(shaped, batch, bad)
         left = tombstones = None
-        family = self.lay_out(shaped.family)
+        family = self.layout_of(shaped.family)
         # Of what is gone only the key matters: not what it brings, nor whether `filter` would have kept it.
         if logged is not None:
             # The warehouse may hold the row as it was before, when `filter` kept it.
@@ -105,10 +116,16 @@ class ColumnWork:
             batches = [without(batch, out | set(bad) | dead) for batch in batches]
         self._count_digits(family, batches)
         filtered = len(out - set(bad))
-        return Worked(family, batches, shaped.records - len(bad) - filtered, filtered, list(bad.values()), left, tombstones)
+        return ShapedColumns(
+            family, batches, shaped.records - len(bad) - filtered, filtered, list(bad.values()), left, tombstones
+        )
 
     def _require_told(self, logged: Logged) -> None:
-        """Raises DefinitionError where something is computed from a value that the log does not tell."""
+        """Check that nothing is computed from a value that the change log does not contain.
+
+        Raises:
+            DefinitionError: something is.
+        """
         untold = {name for columns in logged.kept.values() for name in columns}
         renames = self.renames("")
         for what, expression in [*self._rules.compute.items(), *([("keep", self._rules.keep)] if self._rules.keep else [])]:
@@ -117,14 +134,14 @@ class ColumnWork:
                 raise DefinitionError(
                     "computing",
                     what,
-                    found=f"it needs {needed[0]}, and the log leaves out large values that did not change",
-                    fix="have the log carry whole rows (alter table … replica identity full), and reload the table",
-                    code="definition.needs_untold",
+                    found=f"it needs {needed[0]}, but the change log leaves out large values that did not change",
+                    fix="let the log contain whole rows (alter table … replica identity full), and reload the table",
+                    code="definition.column_not_in_log",
                 )
 
     # One batch
 
-    def _columns(self, shaped: Shaped, batch: TableBatch, bad: dict[int, Reject], out: set[int]) -> None:
+    def _columns(self, shaped: ShapedBatch, batch: TableBatch, bad: dict[int, Reject], out: set[int]) -> None:
         layout = shaped.family.tables[shaped.family.place(batch.table)]
         within = layout.within
         renames = self.renames(within)
@@ -209,8 +226,8 @@ class ColumnWork:
             raise DefinitionError(
                 "computing",
                 expression,
-                found=f"it yields a {made.type}, which no column type holds",
-                fix="return a number, text, a boolean or a time; to_json(…) turns anything into text",
+                found=f"its result is a {made.type}, which no column type can hold",
+                fix="return a number, text, a boolean or a time; to_json(…) converts anything to text",
                 code="definition.bad_expression",
             )
         return made.cast(found[1]) if found[1] is not None else made
@@ -227,7 +244,7 @@ class ColumnWork:
                 raise DefinitionError(
                     "computing",
                     name,
-                    found=f'the expression names "{column}", which is no column here',
+                    found=f'the expression names "{column}", which is not a column of this table',
                     fix=f"columns: {', '.join(list(shapes)[:60])}",
                     code="definition.unknown_column",
                 )
@@ -243,7 +260,7 @@ class ColumnWork:
         distinct = pa.array([None if v is None else _digest(key, v) for v in encoded.dictionary.to_pylist()], pa.string())
         return distinct.take(encoded.indices)
 
-    def _find_nul(self, shaped: Shaped, batch: TableBatch, bad: dict[int, Reject]) -> None:
+    def _find_nul(self, shaped: ShapedBatch, batch: TableBatch, bad: dict[int, Reject]) -> None:
         start = shaped.batches[0].owners[0] if shaped.records else 0
         for name, (kind, data) in batch.columns.items():
             if kind not in ("text", "json"):
@@ -260,7 +277,7 @@ class ColumnWork:
             for row, value in enumerate(data if isinstance(data, list) else data.to_pylist()):
                 if value and mark in value and there(value):
                     place = batch.owners[row] - start
-                    message = "text with the character U+0000, which this warehouse cannot hold"
+                    message = "text with the character U+0000, which this warehouse cannot store"
                     reject = Reject(place, "value.nul_in_text", message, name, shaped.kept[place])
                     bad.setdefault(batch.owners[row], reject)
 
@@ -317,7 +334,7 @@ class ColumnWork:
 
 
 def _stands_in(mark: bytes, data: pa.Array | pa.ChunkedArray) -> bool:
-    """Whether bytes stand anywhere in the buffers of texts: told in a fifteenth of the time that looking at each text takes."""
+    """Whether bytes occur anywhere in the buffers of texts, in a fifteenth of the time of looking at each text."""
     for chunk in _chunks(data):
         if len(chunk) and pa.types.is_string(chunk.type) and (held := chunk.buffers()[2]) is not None:
             begin, end = np.frombuffer(chunk.buffers()[1], np.int32)[[chunk.offset, chunk.offset + len(chunk)]].tolist()
@@ -374,7 +391,7 @@ def _taken(table: str, name: str, key: str) -> DefinitionError:
     return DefinitionError(
         "laying out the columns of",
         table,
-        found=f'`{key}` makes a column "{name}", and there is one of that name already',
-        fix=f"choose another name, or leave the other one out (`exclude_columns: [{name}]`)",
-        code="definition.column_taken",
+        found=f'`{key}` adds a column "{name}", but there is one of that name already',
+        fix=f"use another name, or leave the other one out (`exclude_columns: [{name}]`)",
+        code="definition.column_name_taken",
     )

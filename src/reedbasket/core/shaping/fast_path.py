@@ -1,7 +1,7 @@
-"""The fast path: records whose structure is known are read straight into columns, and shaped without a look at a single value.
+"""The fast path: records of a known structure are read directly into columns, and shaped without looking at single values.
 
-Only what is exactly as it was before goes this way. Anything else (a new field, another type, a null where a key must be) is for
-the walk, which looks at every record as it came; both come to the same columns.
+Only what is exactly as before goes this way. Anything else (a new field, another type, a null in a key) is left to the walk, which looks
+at every record. Both produce the same columns.
 """
 
 from __future__ import annotations
@@ -32,31 +32,42 @@ _READ_AS: dict[Kind, pa.DataType] = {
 
 
 class _NotPlain(Exception):
-    """Something that is not exactly as it was."""
+    """Something is not exactly as before."""
 
 
 @dataclass(frozen=True)
-class Expected:
-    """Records as they are expected to come. record: a struct. ignored: fields that the feed leaves out."""
+class ExpectedColumns:
+    """The form in which records are expected.
+
+    Attributes:
+        record: a struct type.
+        ignored: fields that the feed leaves out.
+    """
 
     record: pa.StructType
     ignored: frozenset[str]
 
 
-def expected(structure: TableShape, key: Sequence[str], link: Any, rules: ShapeRules, left_out: set[str]) -> Expected | None:
-    """What to read records of this structure as; None where they have to be walked."""
+def expected(
+    structure: TableShape, key: Sequence[str], link: Any, rules: ShapeRules, left_out: set[str]
+) -> ExpectedColumns | None:
+    """The type in which to read records of this structure; None if they have to be walked."""
     if rules.cast or rules.only is not None or rules.objects == "json" or rules.lists == "json" or not structure.root.fields:
         return None
     if structure.children() and not (link == "key" and reference_of(structure, list(key), link) == "key"):
         return None
     try:
-        return Expected(_struct(structure.root, left_out), frozenset(left_out))
+        return ExpectedColumns(_struct(structure.root, left_out), frozenset(left_out))
     except _NotPlain:
         return None
 
 
 def _struct(shape: ObjectShape, left_out: Collection[str] = ()) -> pa.StructType:
-    """left_out: fields not to be read. What else is left out lies further down, and is not worth a path of its own."""
+    """The struct type of an object.
+
+    Args:
+        left_out: fields not to read. Fields further down that are left out are not worth a path of their own.
+    """
     taken = {name: node for name, node in shape.fields.items() if name not in left_out}
     if not taken or any(getattr(node, "left_out", False) for node in taken.values()):
         raise _NotPlain
@@ -78,8 +89,11 @@ def _type(node: Node | None) -> pa.DataType:
 def shape_columns(
     structure: TableShape, key: Sequence[str], table: pa.Table, first_owner: int, seen: set[tuple[str, str]]
 ) -> tuple[list[TableBatch], set[tuple[str, str]]] | None:
-    """(batches, parents before children; the columns met) of records read as `expected`; None where one of them needs a closer
-    look. seen: columns that came with some record before: one that only holds nulls now may not be there at all."""
+    """(batches, parents before children; the columns that occurred) of records read as `expected`; None if one of them needs a closer look.
+
+    Args:
+        seen: columns that occurred in some earlier record: one that has only nulls now may be missing altogether.
+    """
     path = _FastPath(key, seen)
     rows = table.num_rows
     try:

@@ -1,4 +1,4 @@
-"""What walks over records have in common: a structure that grows, and what the feed's rules say to that."""
+"""What all walks over records share: a structure that grows, and the feed's rules for that."""
 
 from __future__ import annotations
 
@@ -10,11 +10,21 @@ from ..records.structure import ColumnShape, TableShape
 from .rules import Change, ShapeRules
 
 
-class Learning:
-    """One batch's. changes: what is new. stopped: what the rules stop at. seen: the columns that came, (table, column)."""
+class LearningBatch:
+    """What one batch teaches.
+
+    Attributes:
+        changes: what is new.
+        stopped: changes at which the rules say to fail.
+        seen: the columns that occurred, (table, column).
+    """
 
     def __init__(self, structure: TableShape, key: list[str], rules: ShapeRules, expected: Container[str]) -> None:
-        """expected: the tables that were loaded before."""
+        """Begin a batch.
+
+        Args:
+            expected: the tables that were loaded before.
+        """
         self.structure = structure
         self.key = key
         self.rules = rules
@@ -25,7 +35,7 @@ class Learning:
         self._expected = expected
 
     def new_column(self, table: TableShape, path: tuple[str, ...], kind: Kind) -> ColumnShape | None:
-        """None where the rules leave it out."""
+        """A new column; None if the rules leave it out."""
         name = claim("_".join(path), table.taken, "\0".join(path))
         if not self.may(Change("column", table.name, name, ".".join(path), kind), self.rules.drift.new_column):
             return None
@@ -33,7 +43,7 @@ class Learning:
         return ColumnShape(name, kind)
 
     def may(self, change: Change, policy: str) -> bool:
-        """Whether the structure changes. Noted either way; a first load has nothing to drift from."""
+        """Whether the structure changes. The change is noted either way; a first load has nothing to drift from."""
         if not self.drifts(change.table, change.what) or policy == "load" or self._is_key(change):
             self.changes.append(change)
             return True
@@ -45,11 +55,11 @@ class Learning:
         return False
 
     def drifts(self, table: str, what: str) -> bool:
-        """Only what was loaded before can drift; a new table's columns are part of its news."""
+        """Whether this is drift: only what was loaded before can drift, and a new table's columns are part of the new table."""
         return table in self._expected or (what == "table" and self.structure.name in self._expected)
 
     def type_change(self, node: ColumnShape, field: str, now: Kind) -> Change:
-        """A column whose kind becomes another one."""
+        """A column whose type changes."""
         return Change("type", self.structure.name, node.name, field, now, node.kind)
 
     def _is_key(self, change: Change) -> bool:

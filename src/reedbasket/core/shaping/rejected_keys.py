@@ -1,4 +1,4 @@
-"""Records that were rejected, as far as their keys can be read: their rows have not gone from the source."""
+"""The keys of rejected records, as far as they can be read: their rows still exist at the source."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from .columns import ColumnWork
 
 
 def rejected_keys(family: Family, shaper: Any, key: Sequence[str], records: Sequence[Any]) -> TableBatch | None:
-    """The keys of records that were rejected, as far as they are readable; None where none is."""
+    """The keys of rejected records, as far as they can be read; None if none can."""
     found = []
     for record in records:
         if has_key(record, key):
@@ -31,7 +31,7 @@ def rejected_keys(family: Family, shaper: Any, key: Sequence[str], records: Sequ
 
 
 def has_key(record: Any, key: Sequence[str]) -> bool:
-    """Whether a record that was rejected tells which one it is."""
+    """Whether a rejected record has a readable key."""
     return not any(value is None or isinstance(value, dict | list) for value in (value_at(record, name) for name in key))
 
 

@@ -1,6 +1,6 @@
-"""What a feed says of one table's shape: which columns, how nested, and what happens when the source's structure drifts.
+"""What a feed says about one table's shape: which columns, how they are nested, and what to do if the source's structure drifts.
 
-Names are those of warehouse columns before renaming; a child table's stand behind its own name, `passengers.email`.
+Names are those of warehouse columns before renaming; a child table's are prefixed with its own name, `passengers.email`.
 """
 
 from __future__ import annotations
@@ -16,7 +16,7 @@ TypePolicy = Literal["widen", "reject", "fail"]
 
 @dataclass(frozen=True)
 class DriftPolicy:
-    """What to do where a source's structure differs from the expected one."""
+    """What to do if a source's structure differs from the expected one."""
 
     new_table: Policy = "load"
     new_column: Policy = "load"
@@ -26,7 +26,7 @@ class DriftPolicy:
 
 @dataclass(frozen=True)
 class ShapeRules:
-    """In the order in which they are applied."""
+    """The rules, in the order in which they are applied."""
 
     only: frozenset[str] | None = None
     exclude_columns: frozenset[str] = frozenset()
@@ -45,30 +45,32 @@ class ShapeRules:
         return dotted(within, name) in self.exclude_columns
 
     def names(self, within: str, name: str) -> bool:
-        """Named by `include_columns` itself."""
+        """Whether `include_columns` names it."""
         return self.only is None or dotted(within, name) in self.only
 
-    def reaches_into(self, within: str, name: str, mark: str) -> bool:
-        """`include_columns` names something inside: of an object (mark '_') or a child table (mark '.')."""
+    def includes_nested(self, within: str, name: str, mark: str) -> bool:
+        """Whether `include_columns` names something inside an object (mark '_') or a child table (mark '.')."""
         inside = dotted(within, name) + mark
         return self.only is not None and any(entry.startswith(inside) for entry in self.only)
 
     @property
-    def works_on_rows(self) -> bool:
-        """Whether anything is left to do once columns are made."""
+    def has_row_rules(self) -> bool:
+        """Whether there is anything to do once columns are finished."""
         return bool(self.rename or self.compute or self.hash or self.keep or self.constants)
 
 
 def dotted(within: str, name: str) -> str:
-    """within: the child table's name in its family, '' for the first table."""
+    """A column's name in rules; within: the child table's name in its family, '' for the first table."""
     return f"{within}.{name}" if within else name
 
 
 @dataclass(frozen=True)
 class Change:
-    """Something new in a structure.
+    """A change of a structure.
 
-    what: table, column, type, vanished, returned. ignored: the feed's own rule leaves it out.
+    Attributes:
+        what: table, column, type, vanished, returned.
+        ignored: the feed's own rule leaves it out.
     """
 
     what: Literal["table", "column", "type", "vanished", "returned"]
@@ -81,7 +83,7 @@ class Change:
 
     @property
     def words(self) -> str:
-        """What changed, as the log says it."""
+        """The change, as the log says it."""
         where = f"column {self.table}.{self.column}"
         if self.what == "table":
             words = f"new table {self.table}, from {self.field}"
@@ -90,9 +92,9 @@ class Change:
         elif self.what == "type":
             words = f"{where} widened from {self.before} to {self.kind}"
         elif self.what == "vanished":
-            words = f"{where} came with no record any more; it stays, null from now on"
+            words = f"no record has {where} any more; it stays, and is null from now on"
         else:
-            words = f"{where} comes again"
+            words = f"{where} has come back"
         if not self.ignored:
             return words
         return f"{words}: left out, as `on_drift: {{new_{self.what}: ignore}}` says"

@@ -1,4 +1,4 @@
-"""Some rows of a batch, or keys alone."""
+"""Some rows of a batch, or only keys."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from .values import as_text
 
 
 def key_batch(family: Family, rows: Sequence[tuple[Any, ...]]) -> TableBatch:
-    """Rows of key columns, as a warehouse gave them or as the source's numbers, as a batch of nothing else."""
+    """A batch of keys alone, from a warehouse or from the source."""
     kinds = {column.name: column.kind for column in family.root.columns}
     columns = {name: (kinds[name], [row[n] for row in rows]) for n, name in enumerate(family.key)}
     return TableBatch(

@@ -1,4 +1,4 @@
-"""Records to columns, batch after batch, with a structure that grows as it learns."""
+"""Shaping records into columns, batch after batch, with a structure that grows."""
 
 from __future__ import annotations
 
@@ -8,36 +8,38 @@ from typing import Any, Literal
 
 import pyarrow as pa
 
-from ..errors import DriftStopped
+from ..errors import DriftFailed
 from ..records.column_records import ColumnRecords
-from ..records.layout import Family, lay_out
+from ..records.layout import Family, layout_of
 from ..records.structure import ColumnShape, TableShape
-from .batch import Reject, Shaped
-from .fast_path import Expected, expected, shape_columns
-from .learning import Learning
+from .batch import Reject, ShapedBatch
+from .fast_path import ExpectedColumns, expected, shape_columns
+from .learning import LearningBatch
 from .rules import Change, ShapeRules
 from .typed_columns import TypedWalk, is_typed
 from .walk import Walk
 
 
 @dataclass(frozen=True)
-class Learned:
-    """All that a shaper has learned: taken over by another, both make the same of what follows."""
+class LearnedStructure:
+    """Everything a shaper has learned. A shaper that adopts it shapes what follows in the same way."""
 
     standing: Any
     structure: TableShape
     left_out: frozenset[str]
     told: frozenset[Change]
     seen: frozenset[tuple[str, str]]
-    expected_columns: Expected | None
+    expected_columns: ExpectedColumns | None
 
 
 class Shaper:
-    """Shapes one table's records. `structure` grows with what is learned; a batch that is given up teaches nothing.
+    """Shapes one table's records. `structure` grows with what is learned; a batch that fails teaches nothing.
 
-    key: the source's fields that make the key, or empty. link: what children refer to, the parent's 'key' or its 'row'.
-    expected: the structure was loaded before, so that what differs from it is drift, and the rules say what becomes of it.
-    by_file: see layout.Family.
+    Args:
+        key: the source's key fields, or empty.
+        link: what children refer to, the parent's 'key' or its 'row'.
+        expected: the structure was loaded before, so differences are drift, to which the rules apply.
+        by_file: see layout.Family.
     """
 
     def __init__(
@@ -63,30 +65,34 @@ class Shaper:
         self._told: set[Change] = set()
         self._seen: set[tuple[str, str]] = set()
         # What records may be read as from now on; None before the first of them was walked.
-        self.expected_columns: Expected | None = None
+        self.expected_columns: ExpectedColumns | None = None
         self._standing: Any = None
 
     @property
     def standing(self) -> Any:
-        """Equal for shapers that make the same of the same records: they began alike, and nothing came between that only one saw."""
+        """Equal for shapers that shape the same records in the same way: they began with the same structure, and have seen the same
+        records.
+        """
         if self._standing is None:
             begun = (self._key, self._link, self._newest_by, self.by_file, self.expected, self.rules)
             self._standing = (begun, self.structure.to_data(), sorted(self.left_out))
         return self._standing
 
-    def learned(self) -> Learned:
-        """What it knows by now, for one who is given the same records."""
+    def learned(self) -> LearnedStructure:
+        """What it has learned, for another shaper that is given the same records."""
         told, seen = frozenset(self._told), frozenset(self._seen)
-        return Learned(self.standing, self.structure.copy(), frozenset(self.left_out), told, seen, self.expected_columns)
+        return LearnedStructure(
+            self.standing, self.structure.copy(), frozenset(self.left_out), told, seen, self.expected_columns
+        )
 
-    def take_over(self, learned: Learned) -> None:
-        """Know what another one has learned of the same records."""
+    def adopt(self, learned: LearnedStructure) -> None:
+        """Adopt what another shaper has learned from the same records."""
         self._standing = learned.standing
         self.structure, self.expected_columns = learned.structure.copy(), learned.expected_columns
         self.left_out, self._told, self._seen = set(learned.left_out), set(learned.told), set(learned.seen)
 
     def exclude_columns(self, names: Iterable[str]) -> None:
-        """Fields that the source is not even asked for."""
+        """Fields that are not even requested from the source."""
         for name in names:
             self.structure.root.fields.setdefault(name, None)
             node = self.structure.root.fields[name]
@@ -96,13 +102,14 @@ class Shaper:
 
     @property
     def family(self) -> Family:
-        """The table and its children, as they are by now."""
-        return lay_out(self.structure, self._key, self._newest_by, self._link, by_file=self.by_file)
+        """The table and its children, as they are now."""
+        return layout_of(self.structure, self._key, self._newest_by, self._link, by_file=self.by_file)
 
-    def shape(self, records: Sequence[dict[str, Any]], first_owner: int, *, suspicious: bool = False) -> Shaped:
-        """The records as batches; those that do not fit become rejects, and the rest is shaped without them.
+    def shape(self, records: Sequence[dict[str, Any]], first_owner: int, *, suspicious: bool = False) -> ShapedBatch:
+        """The records as batches. Those that do not fit become rejects, and the rest is shaped without them.
 
-        Raises DriftStopped where the rules say so; nothing of the batch has been passed on then.
+        Raises:
+            DriftFailed: the rules say to fail; nothing of the batch has been passed on.
         """
         self._standing = object()
         expected_columns = self.expected_columns
@@ -114,7 +121,7 @@ class Shaper:
             done = shape_columns(self.structure, self._key, records.columns, first_owner, self._seen)
             if done is not None:
                 self._seen |= done[1]
-                return Shaped(self.family, done[0], [], len(records), [], records)
+                return ShapedBatch(self.family, done[0], [], len(records), [], records)
         if isinstance(records, ColumnRecords) and is_typed(records):
             return self._typed(records, first_owner)
         kept = list(enumerate(records))
@@ -132,9 +139,9 @@ class Shaper:
             rows = [record for _, record in kept]
         changes = self._learned(work)
         self.expected_columns = expected(self.structure, self._key, self._link, self.rules, self.left_out)
-        return Shaped(self.family, work.batches, rejects, len(rows), changes, rows)
+        return ShapedBatch(self.family, work.batches, rejects, len(rows), changes, rows)
 
-    def _typed(self, records: ColumnRecords, first_owner: int) -> Shaped:
+    def _typed(self, records: ColumnRecords, first_owner: int) -> ShapedBatch:
         work = TypedWalk(self.structure.copy(), self._key, self.rules, self._expected)
         work.run(records, first_owner)
         rejects = [
@@ -146,9 +153,9 @@ class Shaper:
             work = TypedWalk(self.structure.copy(), self._key, self.rules, self._expected)
             work.run(records, first_owner)
         changes = self._learned(work)
-        return Shaped(self.family, [work.batch], rejects, len(records), changes, records)
+        return ShapedBatch(self.family, [work.batch], rejects, len(records), changes, records)
 
-    def _learned(self, work: Learning) -> list[Change]:
+    def _learned(self, work: LearningBatch) -> list[Change]:
         """What a walk came to, taken over; what of it is news."""
         if work.stopped:
             raise _stopped(self.structure.name, work.stopped)
@@ -160,8 +167,12 @@ class Shaper:
         return changes
 
     def compare_with_expected(self) -> list[Change]:
-        """At the end of a run with records: the columns that came with every record before, and now with none; and those
-        that come again. Columns that are missing now and then are no news. Raises DriftStopped where the rules say so."""
+        """At the end of a run with records: columns that every earlier record had and now none has, and columns that have come back.
+        Columns that are missing now and then are not reported.
+
+        Raises:
+            DriftFailed: the rules say to fail.
+        """
         changes = []
         for table in self.structure.family():
             columns = table.columns()
@@ -181,7 +192,7 @@ class Shaper:
         return changes if self.expected else []
 
 
-def _stopped(table: str, changes: list[Change]) -> DriftStopped:
+def _stopped(table: str, changes: list[Change]) -> DriftFailed:
     ways = {
         "table": "new_table: load",
         "column": "new_column: load",
@@ -189,7 +200,7 @@ def _stopped(table: str, changes: list[Change]) -> DriftStopped:
         "vanished": "missing_column: keep",
     }
     policies = sorted({ways[change.what] for change in changes})
-    return DriftStopped(
+    return DriftFailed(
         "shaping the records of",
         table,
         found="; ".join(change.words for change in changes),

@@ -1,6 +1,6 @@
-"""Records whose source says what its columns are: columns go through as they are, and only structure is looked at.
+"""Records whose source declares the types of columns: columns are passed on as they are, and only the structure is looked at.
 
-The table's fields carry `kind` (one of ours) and `digits` ("whole,fraction" of decimals, -1 for not said) as metadata.
+The table's fields carry `kind` (a type of ours) and `digits` ("whole,fraction" of decimals, -1 if not declared) as metadata.
 """
 
 from __future__ import annotations
@@ -19,15 +19,15 @@ from ..records.plain_values import DAYS, plain_values
 from ..records.structure import ColumnShape
 from .batch import TableBatch
 from .casts import cast_values
-from .learning import Learning
-from .values import Misfit, fit
+from .learning import LearningBatch
+from .values import BadValue, fit
 
 # Microseconds of the years 1 to 9999.
 _MICROS = (-62_135_596_800_000_000, 253_402_300_799_999_999)
 
 
 def is_typed(records: Sequence[Any]) -> bool:
-    """Whether the source says of each column what it holds."""
+    """Whether the source declares the type of each column."""
     if not isinstance(records, ColumnRecords):
         return False
     metadata = [field.metadata for field in records.columns.schema]
@@ -35,19 +35,22 @@ def is_typed(records: Sequence[Any]) -> bool:
 
 
 def typed_field(name: str, kind: str, values: Any, whole: int = -1, fraction: int = -1) -> tuple[pa.Field, Any]:
-    """A column with what it is of ours: a kind, or `null` for one of which nothing is known yet, all its values being null. whole,
-    fraction: digits of decimals, -1 for not said."""
+    """A column with its type, or `null` if nothing is known yet because all its values are null.
+
+    Args:
+        whole, fraction: digits of decimals; -1 if not declared.
+    """
     data = {b"kind": kind.encode(), b"digits": f"{whole},{fraction}".encode()}
     return pa.field(name, values.type, metadata=data), values
 
 
-class TypedWalk(Learning):
-    """One batch. `bad` gathers the records to leave out: {record number: (why, field)}."""
+class TypedWalk(LearningBatch):
+    """Shapes one batch. `bad` collects the records to leave out: {record number: (why, field)}."""
 
     def run(self, records: ColumnRecords, first_owner: int) -> None:
-        """Shape the columns; records that do not fit go into `bad`."""
+        """Shape the columns; records that do not fit are added to `bad`."""
         table = records.columns
-        self.bad: dict[int, tuple[Misfit, str]] = {}
+        self.bad: dict[int, tuple[BadValue, str]] = {}
         self.batch = TableBatch(self.structure.name, table.num_rows, range(first_owner, first_owner + table.num_rows))
         for field, values in zip(table.schema, table.columns):
             kind: Any = field.metadata[b"kind"].decode()
@@ -63,7 +66,7 @@ class TypedWalk(Learning):
             if held is not None and held[0] != "json":
                 missing = _nulls(held[1])
             for index in missing:
-                self.bad.setdefault(index, (Misfit(index, "key.missing", "the key is null or missing"), name))
+                self.bad.setdefault(index, (BadValue(index, "key.missing", "the key is null or missing"), name))
 
     def _column(self, name: str, kind: Kind, digits: tuple[int, int], values: pa.Array) -> None:
         table, rules = self.structure, self.rules
@@ -96,8 +99,8 @@ class TypedWalk(Learning):
         self.batch.columns[node.name] = (node.kind, data)
 
     def _as_wanted(
-        self, node: ColumnShape, name: str, kind: Kind, wanted: Kind, values: pa.Array, misfits: list[Misfit]
-    ) -> tuple[ColumnData, list[Misfit]]:
+        self, node: ColumnShape, name: str, kind: Kind, wanted: Kind, values: pa.Array, misfits: list[BadValue]
+    ) -> tuple[ColumnData, list[BadValue]]:
         """A column that the feed casts. misfits: of the values as they came."""
         data = _fitting(kind, values, misfits)
         if wanted != kind:
@@ -118,7 +121,7 @@ class TypedWalk(Learning):
         self.structure.root.fields[name] = made
         return made
 
-    def _other(self, node: ColumnShape, name: str, kind: Kind, values: pa.Array) -> tuple[ColumnData, list[Misfit]]:
+    def _other(self, node: ColumnShape, name: str, kind: Kind, values: pa.Array) -> tuple[ColumnData, list[BadValue]]:
         """Of another kind than was loaded before."""
         policy, drifts = self.rules.drift.changed_type, self.drifts(self.structure.name, "type")
         wider = policy != "reject" or not drifts or widen(node.kind, kind) == node.kind
@@ -151,7 +154,7 @@ class TypedWalk(Learning):
         return data
 
 
-def _out_of_range(kind: Kind, values: pa.Array) -> list[Misfit]:
+def _out_of_range(kind: Kind, values: pa.Array) -> list[BadValue]:
     if kind not in ("date", "timestamp") or not len(values):
         return []
     (low, high), plain = (DAYS, values.view(pa.int32())) if kind == "date" else (_MICROS, values.view(pa.int64()))
@@ -159,11 +162,11 @@ def _out_of_range(kind: Kind, values: pa.Array) -> list[Misfit]:
     if found["min"] is None or (found["min"] >= low and found["max"] <= high):
         return []
     beyond = pc.fill_null(pc.or_(pc.less(plain, low), pc.greater(plain, high)), False)
-    message = f"a {kind} beyond the years 1 to 9999, infinity perhaps; `cast: {{…: text}}` takes the column as it is written"
-    return [Misfit(index, "value.out_of_range", message) for index in pc.indices_nonzero(beyond).to_pylist()]
+    message = f"a {kind} beyond the years 1 to 9999, perhaps infinity; `cast: {{…: text}}` loads the column as text"
+    return [BadValue(index, "value.out_of_range", message) for index in pc.indices_nonzero(beyond).to_pylist()]
 
 
-def _fitting(kind: Kind, values: pa.Array, misfits: list[Misfit]) -> pa.Array:
+def _fitting(kind: Kind, values: pa.Array, misfits: list[BadValue]) -> pa.Array:
     if not misfits:
         return values
     bad = {misfit.index for misfit in misfits}

@@ -1,4 +1,4 @@
-"""Rows whose large values did not change, so that the log does not tell them: where each is to be found instead."""
+"""Rows whose large values did not change, so that the change log does not contain them: where each value is to be found instead."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from ..records.change_records import Logged
 from ..records.layout import Family
 from ..records.structure import ColumnShape
 from .batch import TableBatch
-from .columns import Worked
+from .columns import ShapedColumns
 from .selection import only
 from .shaper import Shaper
 
@@ -18,18 +18,20 @@ SINCE, UNTIL = "_rb_since", "_rb_until_owner"
 
 
 class UnchangedValues:
-    """Follows one load. Keys that changed are remembered, since older values stand under the old one."""
+    """Follows one load. Remembers keys that changed, because older values are stored under the old one."""
 
     def __init__(self) -> None:
         # {key that a row moved to: (the last owner before that, under which keys its older values stand and between which owners)}
         self._before: dict[tuple[Any, ...], tuple[int, list[tuple[tuple[Any, ...], int, int]]]] = {}
 
     def committed(self) -> None:
-        """Now the warehouse holds all values under their newest keys."""
+        """The warehouse now has all values under their latest keys."""
         self._before.clear()
 
-    def places(self, worked: Worked, logged: Logged, first_owner: int, shaper: Shaper) -> Iterator[tuple[str, TableBatch]]:
-        """(column, rows: their keys with SINCE and UNTIL) for each column that some rows do not tell."""
+    def places(
+        self, worked: ShapedColumns, logged: Logged, first_owner: int, shaper: Shaper
+    ) -> Iterator[tuple[str, TableBatch]]:
+        """(column, rows: their keys with SINCE and UNTIL) for each column that some rows lack."""
         family, batch = worked.family, worked.batches[0]
         if logged.moved:
             self._follow(worked, {first_owner + place for place in logged.moved})
@@ -42,7 +44,7 @@ class UnchangedValues:
             if rows.rows and isinstance(node, ColumnShape):
                 yield shaper.rules.rename.get(node.name, node.name), self._sought(family, rows)
 
-    def _follow(self, worked: Worked, owners: set[int]) -> None:
+    def _follow(self, worked: ShapedColumns, owners: set[int]) -> None:
         key, old = worked.family.key, worked.tombstones
         if old is None:
             return

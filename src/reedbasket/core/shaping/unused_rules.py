@@ -1,4 +1,4 @@
-"""Rules that name what no record has brought: a slip of the pen that would let a column through unhashed, or left in."""
+"""Rules that name something that no record has: a misspelling that would load a column unhashed, or at all."""
 
 from __future__ import annotations
 
@@ -10,9 +10,9 @@ from .rules import ShapeRules, dotted
 
 
 def unused_rules(rules: ShapeRules, structure: TableShape) -> list[str]:
-    """`rule: name` for each name in `include_columns`, `exclude_columns`, `rename`, `cast` and `hash` that the structure does not know.
+    """`rule: name` for each name in `include_columns`, `exclude_columns`, `rename`, `cast` and `hash` that the structure does not have.
 
-    To be asked once records were shaped; fields that were left out are known too.
+    Call it after records were shaped; fields that were left out are known too.
     """
     known = set(_names(structure.root, (), ""))
     later = known | set(rules.compute)

@@ -1,6 +1,6 @@
-"""One column of raw values: which kind it is, and the values as that kind.
+"""One column of raw values: its type, and the values in that type.
 
-Raw values are what a JSON parser makes: None, bool, int, float, Decimal, str, list, dict.
+Raw values are what a JSON parser produces: None, bool, int, float, Decimal, str, list, dict.
 """
 
 from __future__ import annotations
@@ -28,7 +28,7 @@ _NUMBERS = {int, float, Decimal}
 
 
 @dataclass(frozen=True)
-class Misfit:
+class BadValue:
     """Why the value at `index` cannot go into its column."""
 
     index: int
@@ -37,9 +37,9 @@ class Misfit:
 
 
 def infer(values: Sequence[Any]) -> Kind | None:
-    """The kind of a column met for the first time; None where every value is null.
+    """The type of a new column; None if every value is null.
 
-    Mixed values become text where all are text or numbers, else json: nothing is lost by either.
+    Mixed values become text if all are text or numbers, otherwise json: nothing is lost either way.
     """
     types = set(map(type, values))
     types.discard(_NONE)
@@ -94,7 +94,11 @@ def _text_kind(values: Sequence[Any]) -> Kind:
 
 
 def temporal(values: ColumnData | Sequence[Any], kind: Kind) -> pa.Array:
-    """Of text. A date among timestamps is its first instant in UTC. Raises ArrowInvalid."""
+    """Dates or times from text. A date in a column of timestamps is its first instant in UTC.
+
+    Raises:
+        ArrowInvalid: a text is not one.
+    """
     text = values if isinstance(values, pa.Array) else pa.array(values, pa.string())
     try:
         return text.cast(_TEMPORAL[kind])
@@ -105,11 +109,13 @@ def temporal(values: ColumnData | Sequence[Any], kind: Kind) -> pa.Array:
         return pc.if_else(days, pc.binary_join_element_wise(text, "T00:00:00Z", ""), text).cast(_TEMPORAL[kind])
 
 
-def fit(values: list[Any], kind: Kind, *, wider: bool, suspicious: bool = False) -> tuple[Kind, ColumnData, list[Misfit]]:
-    """The values as a column of `kind`, or where `wider` of one further up the lattice: (kind now, data, misfits).
+def fit(values: list[Any], kind: Kind, *, wider: bool, suspicious: bool = False) -> tuple[Kind, ColumnData, list[BadValue]]:
+    """The values as a column of `kind`, or, if `wider`, of a wider type: (the type now, data, misfits).
 
-    Misfits leave None in their place; the caller drops their records, or leaves them out. suspicious: the text came through
-    the lenient parser, so lone surrogates are possible and looked for.
+    Misfits leave None in their place; the caller drops their records, or leaves them out.
+
+    Args:
+        suspicious: the text was parsed leniently, so lone surrogates are possible and looked for.
     """
     types = set(map(type, values))
     types.discard(_NONE)
@@ -178,7 +184,7 @@ def _met(values: list[Any], types: set[type], kind: Kind) -> Kind | None:
     return met
 
 
-def _as_kind(values: list[Any], types: set[type], kind: Kind, suspicious: bool) -> tuple[ColumnData, list[Misfit]]:
+def _as_kind(values: list[Any], types: set[type], kind: Kind, suspicious: bool) -> tuple[ColumnData, list[BadValue]]:
     """Values that are known to fit."""
     if kind == "json":
         return _as_json(values, suspicious)
@@ -196,7 +202,7 @@ def _as_kind(values: list[Any], types: set[type], kind: Kind, suspicious: bool) 
 
 
 def as_text(values: list[Any]) -> list[Any]:
-    """Numbers that arrive in a text column, written as text: no digit is lost by it."""
+    """Numbers in a text column, as text without losing a digit."""
     return [v if v is None or type(v) is str else _number_text(v) for v in values]
 
 
@@ -205,7 +211,7 @@ def _number_text(value: Any) -> str:
 
 
 def plain_decimal(value: Any) -> Decimal:
-    """Exact, and plain: without exponent, without zeros at the end, so that equal numbers are equal texts."""
+    """Exact, without an exponent and trailing zeros, so that equal numbers are equal texts."""
     made = value if type(value) is Decimal else Decimal(_number_text(value))
     if not made:
         return Decimal(0)
@@ -216,7 +222,7 @@ def plain_decimal(value: Any) -> Decimal:
 
 
 def digits(values: Sequence[Any]) -> tuple[int, int]:
-    """The most digits before and after the point of decimals made by `plain_decimal`; None is passed over."""
+    """The most digits before and after the point of decimals made by `plain_decimal`; ignores None."""
     whole = fraction = 0
     for value in values:
         if value is not None:
@@ -226,28 +232,30 @@ def digits(values: Sequence[Any]) -> tuple[int, int]:
 
 
 def _bounds(values: Sequence[Any], types: set[type]) -> tuple[int, int]:
-    """The smallest and the largest whole number. A column of nothing else, the usual case, is not copied for it."""
+    """The smallest and the largest integer. A column of nothing else, the usual case, is not copied."""
     whole = values if types == {int} and None not in values else [v for v in values if type(v) is int]
     return min(whole), max(whole)
 
 
-def _as_json(values: list[Any], suspicious: bool) -> tuple[ColumnData, list[Misfit]]:
+def _as_json(values: list[Any], suspicious: bool) -> tuple[ColumnData, list[BadValue]]:
     """suspicious: NaN and infinity are possible too, which JSON cannot say."""
     out: list[Any] = []
-    misfits: list[Misfit] = []
+    misfits: list[BadValue] = []
     for index, value in enumerate(values):
         try:
             # Keys in order, so that equal objects are equal texts.
             if suspicious and not _has_numbers_of_json(value):
                 out.append(None)
                 misfits.append(
-                    Misfit(index, "value.not_json", "NaN or infinity inside a value that is kept as JSON, which has none")
+                    BadValue(
+                        index, "value.not_json", "NaN or infinity inside a value that is stored as JSON, which has neither"
+                    )
                 )
                 continue
             out.append(None if value is None else dump(value, sort_keys=True))
         except ValueError as error:
             out.append(None)
-            misfits.append(Misfit(index, "value.not_unicode", str(error)))
+            misfits.append(BadValue(index, "value.not_unicode", str(error)))
     return out, misfits
 
 
@@ -257,35 +265,35 @@ def _has_numbers_of_json(value: Any) -> bool:
     return type(value) is not float or isfinite(value)
 
 
-def _check_unicode(values: list[Any]) -> tuple[Kind, ColumnData, list[Misfit]]:
+def _check_unicode(values: list[Any]) -> tuple[Kind, ColumnData, list[BadValue]]:
     misfits = []
     for index, value in enumerate(values):
         try:
             if value is not None:
                 value.encode()
         except UnicodeEncodeError:
-            misfits.append(Misfit(index, "value.not_unicode", "text with half of a surrogate pair is not Unicode"))
+            misfits.append(BadValue(index, "value.not_unicode", "text with half of a surrogate pair is not valid Unicode"))
     bad = {m.index for m in misfits}
     return "text", [None if i in bad else v for i, v in enumerate(values)] if bad else values, misfits
 
 
-def _one_by_one(values: list[Any], kind: Kind, suspicious: bool) -> tuple[Kind, ColumnData, list[Misfit]]:
+def _one_by_one(values: list[Any], kind: Kind, suspicious: bool) -> tuple[Kind, ColumnData, list[BadValue]]:
     """Only for columns with a value that does not fit: find which, keep the rest."""
     kept: list[Any] = []
-    misfits: list[Misfit] = []
+    misfits: list[BadValue] = []
     for index, value in enumerate(values):
         if value is None or _all_fit([value], {type(value)}, kind):
             kept.append(value)
         else:
             kept.append(None)
-            misfits.append(Misfit(index, "value.wrong_type", f"{shown(value)} does not fit a column of type {kind}"))
+            misfits.append(BadValue(index, "value.wrong_type", f"{shown(value)} does not fit a column of type {kind}"))
     types = set(map(type, kept)) - {_NONE}
     data, more = _as_kind(kept, types, kind, suspicious) if types else (kept, [])
     return kind, data, misfits + more
 
 
 def shown(value: Any) -> str:
-    """A value in a message: what it is, and its beginning."""
+    """A value in a message: its type, and its beginning."""
     kinds = {str: "text", bool: "the flag", int: "the number", float: "the number", dict: "an object", list: "a list"}
     what = kinds.get(type(value), "the number")
     if isinstance(value, dict | list):

@@ -1,6 +1,6 @@
-"""One batch of records to columns, level by level: every field of a level is taken from all records at once.
+"""One batch of records to columns, level by level: each field of a level is taken from all records at once.
 
-Against walking record by record this is 1.5 to 2 times as fast, and a type that drifts shows in one `set(map(type, ...))`.
+This is 1.5 to 2 times as fast as walking record by record, and a type that drifts shows in a single `set(map(type, ...))`.
 """
 
 from __future__ import annotations
@@ -21,17 +21,17 @@ from ..records.names import claim, fold
 from ..records.structure import ColumnShape, Node, ObjectShape, TableShape
 from .batch import TableBatch
 from .casts import cast_values
-from .learning import Learning
+from .learning import LearningBatch
 from .rules import Change, ShapeRules, dotted
-from .values import Misfit, digits, fit, infer, shown
+from .values import BadValue, digits, fit, infer, shown
 
 # Objects and lists nested deeper than this become one JSON column: nobody joins a twentieth table.
 DEEPEST_LEVEL = 20
 _NONE = type(None)
 
 
-class Walk(Learning):
-    """One walk over one batch. `bad` gathers the records to leave out: {record number: (why, field)}."""
+class Walk(LearningBatch):
+    """One walk over one batch. `bad` collects the records to leave out: {record number: (why, field)}."""
 
     def __init__(  # noqa: PLR0913 - what a walk goes by
         self,
@@ -46,7 +46,7 @@ class Walk(Learning):
     ) -> None:
         super().__init__(structure, key, rules, expected)
         self.batches: list[TableBatch] = []
-        self.bad: dict[int, tuple[Misfit, str]] = {}
+        self.bad: dict[int, tuple[BadValue, str]] = {}
         self._link = link
         self._records = records
         self._first_owner = first_owner
@@ -54,7 +54,7 @@ class Walk(Learning):
         self._names = {table.name for table in structure.family()}
 
     def run(self) -> None:
-        """Shape all records; those that do not fit go into `bad`."""
+        """Shape all records; those that do not fit are added to `bad`."""
         count = len(self._records)
         owners = range(self._first_owner, self._first_owner + count)
         batch = TableBatch(self.structure.name, count, owners)
@@ -66,7 +66,12 @@ class Walk(Learning):
             batch.references = self._row_references()
 
     def _fields(self, level: _Level, shape: ObjectShape, path: tuple[str, ...], rows: Sequence[Any], *, whole: bool) -> None:
-        """All fields of one object level. rows: dicts or None. whole: `include_columns` names something above, so all is taken."""
+        """All fields of one object level.
+
+        Args:
+            rows: dicts or None.
+            whole: `include_columns` names something above, so everything is included.
+        """
         gappy = None in rows
         present = [r for r in rows if r is not None] if gappy else rows
         known = list(shape.fields)
@@ -105,7 +110,7 @@ class Walk(Learning):
         inside = f"{'.'.join(path)}."
         leads_to_key = level.batch.parents is None and any(key.startswith(inside) for key in self.key)
         if rules.skips(within, plain) or not (
-            taken or leads_to_key or rules.reaches_into(within, plain, "_") or rules.reaches_into(within, plain, ".")
+            taken or leads_to_key or rules.includes_nested(within, plain, "_") or rules.includes_nested(within, plain, ".")
         ):
             _mark_left_out(node)
             self.left_out.add(".".join(path) if not within else f"{within}.{'.'.join(path)}")
@@ -190,7 +195,7 @@ class Walk(Learning):
     def _only(
         self, wanted: type, level: _Level, node: ObjectShape | TableShape, path: tuple[str, ...], values: list[Any]
     ) -> list[Any]:
-        """The values that are what the node is; the rest goes to its `other` column, or is a misfit where types may not drift."""
+        """The values of the node's type. The others go to its `other` column, or are misfits if types may not drift."""
         fits = set(map(type, values)) <= {wanted, _NONE}
         if fits and wanted is list:
             fits = set(map(type, chain.from_iterable(filter(None, values)))) <= {dict}
@@ -211,7 +216,7 @@ class Walk(Learning):
             what = "an object" if wanted is dict else "a list of objects"
             for index, value in enumerate(rest):
                 if value is not None:
-                    misfit = Misfit(index, "value.wrong_type", f"{shown(value)} where {what} was before")
+                    misfit = BadValue(index, "value.wrong_type", f"{shown(value)} where {what} was before")
                     self.bad.setdefault(level.origin[index], (misfit, ".".join(path)))
             return kept
         if node.other is None:
@@ -243,7 +248,7 @@ class Walk(Learning):
         self.batches.append(batch)
         within = dotted(level.within, fold("_".join(path)))
         # `include_columns` may name columns of the child table; naming none of them takes them all.
-        whole = whole and not self.rules.reaches_into("", within, ".")
+        whole = whole and not self.rules.includes_nested("", within, ".")
         self._fields(_Level(shape, batch, within, items, child_origin, level.depth + 1), shape.root, (), items, whole=whole)
 
     def _reference(self) -> str:
@@ -279,14 +284,14 @@ class Walk(Learning):
                 message = "the key is null or missing"
             else:
                 missing = list(range(batch.rows))
-                message = "the key is missing, or is no single value"
+                message = "the key is missing, or is not a single value"
             for index in missing:
-                self.bad.setdefault(index, (Misfit(index, "key.missing", message), name))
+                self.bad.setdefault(index, (BadValue(index, "key.missing", message), name))
 
 
 @dataclass(frozen=True)
 class _Level:
-    """Where a walk stands: the table, its batch, its name within the family, its rows with the record each came from."""
+    """The position of a walk: the table, its batch, its name within the family, its rows and the record of each."""
 
     table: TableShape
     batch: TableBatch
@@ -310,7 +315,7 @@ def _mark_left_out(node: Node | None) -> None:
 
 
 def _take(rows: Sequence[Any], name: str, gappy: bool) -> tuple[list[Any], int]:
-    """(the field of every row, how many rows have it). A row or field that is not there is None."""
+    """(the field of every row, how many rows have it). A missing row or field is None."""
     if not gappy:
         try:
             return list(map(itemgetter(name), rows)), len(rows)

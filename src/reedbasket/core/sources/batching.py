@@ -1,4 +1,4 @@
-"""Joins the reader's thread and the loader's, and pages to batches worth shaping."""
+"""Connecting the reader's thread with the loader's, and joining pages to batches that are worth shaping."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from dataclasses import replace
 from typing import Any, Self
 
 from ..records.bounded_queue import MOST_WAITING_BYTES, BoundedQueue, Waiting
-from ..records.column_records import ColumnRecords, alike, joined
+from ..records.column_records import ColumnRecords, joined, same_form
 from .chunk import Chunk
 
 # Shaping works on whole columns; below about 2,000 records its fixed costs show, above it only memory grows.
@@ -22,13 +22,17 @@ _COLUMN_RECORDS_PER_BATCH = 8_000
 SLOW_SECONDS = 1.0
 
 
-class Feeder(BoundedQueue[Waiting]):
-    """Runs `chunks` in a thread of its own and hands them on."""
+class BackgroundReader(BoundedQueue[Waiting]):
+    """Iterates over `chunks` in a separate thread, and passes them on."""
 
     def __init__(
         self, chunks: Iterator[Waiting], name: str, most_bytes: int = MOST_WAITING_BYTES, pool: Executor | None = None
     ) -> None:
-        """pool: whose thread reads; one of its own where none is given."""
+        """Start to read.
+
+        Args:
+            pool: whose thread reads; a new one unless given.
+        """
         super().__init__(most_bytes)
         self._pool = pool
         self._chunks = chunks
@@ -68,17 +72,18 @@ class Feeder(BoundedQueue[Waiting]):
 
 
 def gathered(chunks: Iterable[Chunk], most: int = _COLUMN_RECORDS_PER_BATCH) -> Iterator[Chunk]:
-    """Pages joined to batches worth shaping, of about `most` records where they are in columns, or where a pass ends with them.
+    """Pages joined to batches worth shaping, of about `most` records if they are in columns, or where a pass ends with them.
 
-    A slow source's are passed on every second all the same, and a mark stands for exactly the records up to it: none of a pass
-    that has not ended is joined to one that has. What was gathered for several goes on as it is."""
+    Records of a slow source are passed on every second all the same. A mark covers exactly the records up to it: records of an unfinished
+    pass are never joined to those of a finished one. A batch that was gathered for several warehouses is passed on as it is.
+    """
     held: list[Chunk] = []
     count, began = 0, time.monotonic()
     for chunk in chunks:
         if chunk.once is not None:
             yield chunk
             continue
-        if held and ((held[-1].mark is not None and chunk.mark is None) or not alike(held[-1].records, chunk.records)):
+        if held and ((held[-1].mark is not None and chunk.mark is None) or not same_form(held[-1].records, chunk.records)):
             yield _joined(held)
             held, count, began = [], 0, time.monotonic()
         held.append(chunk)
@@ -108,8 +113,8 @@ def _joined(chunks: list[Chunk]) -> Chunk:
 
 
 def several(passes: Iterable[tuple[Any, Iterator[Chunk]]], concurrency: int, name: str) -> Iterator[Chunk]:
-    """Passes read at once, handed on in order: [(mark, chunks)]. The last chunk of each carries its mark."""
-    begun: deque[tuple[Any, Feeder[Chunk]]] = deque()
+    """Read several passes at once, and pass them on in order: [(mark, chunks)]. The last chunk of each carries its mark."""
+    begun: deque[tuple[Any, BackgroundReader[Chunk]]] = deque()
     waiting = iter(passes)
     share = MOST_WAITING_BYTES // concurrency
     pool = ThreadPoolExecutor(concurrency, thread_name_prefix=f"read {name}")
@@ -117,7 +122,7 @@ def several(passes: Iterable[tuple[Any, Iterator[Chunk]]], concurrency: int, nam
         while True:
             # Twice as many as are sent at once: a slow one at the front keeps nobody idle.
             while len(begun) < 2 * concurrency and (following := next(waiting, None)) is not None:
-                begun.append((following[0], Feeder(following[1], name, share, pool).__enter__()))
+                begun.append((following[0], BackgroundReader(following[1], name, share, pool).__enter__()))
             if not begun:
                 return
             mark, feeder = begun[0]

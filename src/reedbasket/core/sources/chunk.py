@@ -12,7 +12,7 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Origin:
-    """Where so many records came from: a file, by its number, and the line of each in it, worked out where somebody asks."""
+    """The file that some records came from, by its number, and the line of each, computed on demand."""
 
     records: int
     number: int
@@ -21,8 +21,8 @@ class Origin:
 
 
 @dataclass(frozen=True)
-class Misread:
-    """A line of a file that no record could be made of. number: of the file."""
+class UnreadableLine:
+    """A line of a file that is not a record; number: of the file."""
 
     path: str
     number: int
@@ -36,12 +36,15 @@ class Misread:
 class Chunk:
     """Records that arrived together, as parsed JSON objects or in columns, in the source's order.
 
-    body_bytes: the size of the body they came in. misfits: members of the list that are no objects, as they came.
-    total: how many records the source says the pass has, where it says so. suspicious: the body came through the lenient
-    parser, so its text may hold lone surrogates. mark: of a table read in several passes, the pass that ends with this chunk:
-    everything up to it has been read. origins: of records out of files, one behind the other; misfits of files are Misread.
-    once: of a batch handed to several as it is, what it was shaped to. repeated: records that were left out, for the page before had
-    them already.
+    Attributes:
+        body_bytes: the size of the body they came in.
+        misfits: members of the list that are not objects, as they arrived; of files, UnreadableLine.
+        total: how many records the pass has according to the source, if it says so.
+        suspicious: the body was parsed leniently, so texts may contain lone surrogates.
+        mark: if a table is read in several passes, the position once everything up to this chunk has been read.
+        origins: of records from files, in order.
+        once: what a batch that several warehouses share was shaped to.
+        repeated: records that were left out because the page before had them already.
     """
 
     records: Sequence[dict[str, Any]]

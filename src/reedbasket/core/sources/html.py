@@ -1,4 +1,4 @@
-"""A page of HTML in place of data: a sign-in page, a proxy's error."""
+"""An HTML page in place of data: a sign-in page or a proxy's error page."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ _MARK = b"\xef\xbb\xbf"
 
 
 def is_html(start: bytes) -> bool:
-    """Whether a body is a page of HTML.
+    """Whether a body is an HTML page.
 
     Args:
         start: its first bytes, some 500 of them.

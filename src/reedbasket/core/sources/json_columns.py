@@ -1,8 +1,8 @@
-"""JSON bodies read straight into columns, once it is known what stands in them: by pyarrow, which parses without holding Python's
-lock. Whatever is not exactly as expected is left to the parser that takes anything (json_body).
+"""Reading JSON bodies directly into columns once their structure is known, by pyarrow, which parses without holding Python's lock.
+Whatever is not exactly as expected is left to the parser that accepts anything (json_body).
 
-pyarrow turns text that looks like a time into a time, and integers into rounded doubles, wherever it has to guess. So it guesses
-nothing: the record's type comes from the structure learned, that of what stands around from a body parsed before.
+If pyarrow has to guess, it turns text that looks like a time into a time, and integers into rounded doubles. So it never guesses: the
+record's type comes from the structure learned, and the type of what surrounds the records from a body parsed before.
 """
 
 from __future__ import annotations
@@ -16,7 +16,7 @@ import pyarrow.json as pa_json
 
 from ..records import json_body
 from ..records.column_records import ColumnRecords
-from ..shaping.fast_path import Expected
+from ..shaping.fast_path import ExpectedColumns
 from .big_json import LARGE_BYTES, can_split
 
 _SCALARS: dict[type, pa.DataType] = {str: pa.string(), int: pa.int64(), float: pa.float64(), bool: pa.bool_()}
@@ -25,19 +25,24 @@ _ALONE = "_"
 
 
 class ColumnBodies:
-    """Of one table. wanted: what records are expected to be by now. path: to the list of records. told: paths to what the pages go
-    by (a token, a total), which have to be known before."""
+    """The bodies of one table.
 
-    def __init__(self, wanted: Callable[[], Expected | None], path: str, told: Sequence[str]) -> None:
+    Args:
+        wanted: the columns that records are expected to have.
+        path: to the list of records.
+        told: paths to what pagination needs (a token, a total), whose types must be known before.
+    """
+
+    def __init__(self, wanted: Callable[[], ExpectedColumns | None], path: str, told: Sequence[str]) -> None:
         self._wanted = wanted
         self._path = [_ALONE] if path == "@" else path.split(".")
         self._told = told
         self._possible = can_split(path) and all(can_split(one) for one in told) and not (path == "@" and told)
         self._envelope: dict[str, Any] | None = None
-        self._made: tuple[Expected, pa.Schema] | None = None
+        self._made: tuple[ExpectedColumns, pa.Schema] | None = None
 
     def learn(self, body: Any) -> None:
-        """What stands around the records, by one body."""
+        """Learn what surrounds the records from one body."""
         if not self._possible or self._envelope is not None:
             return
         if self._path == [_ALONE]:
@@ -49,7 +54,7 @@ class ColumnBodies:
                 self._envelope = around
 
     def open(self, raw: bytes) -> tuple[Any, ColumnRecords] | None:
-        """(what stands around the records, the records)."""
+        """(what surrounds the records, the records)."""
         wanted = self._wanted() if self._possible and self._envelope is not None else None
         if wanted is None or len(raw) > LARGE_BYTES or not json_body.is_short(raw):
             return None
@@ -68,7 +73,7 @@ class ColumnBodies:
         except (pa.ArrowInvalid, pa.ArrowNotImplementedError, UnicodeDecodeError):
             return None
 
-    def _opened(self, table: pa.Table, raw: bytes, wanted: Expected) -> tuple[Any, ColumnRecords] | None:
+    def _opened(self, table: pa.Table, raw: bytes, wanted: ExpectedColumns) -> tuple[Any, ColumnRecords] | None:
         if table.num_rows != 1 or not _only(self._envelope or {}, table.schema, self._path):
             return None
         place: Any = table.column(self._path[0]).combine_chunks()
@@ -98,7 +103,7 @@ class ColumnBodies:
         columns = {name: table.column(name).combine_chunks() for name in self._envelope or {}}
         return _read(self._envelope or {}, columns)
 
-    def _schema(self, wanted: Expected) -> pa.Schema:
+    def _schema(self, wanted: ExpectedColumns) -> pa.Schema:
         if self._made is None or self._made[0] is not wanted:
             assert self._envelope is not None
             self._made = (wanted, _schema_of(self._envelope, self._path, wanted.record))
@@ -106,8 +111,7 @@ class ColumnBodies:
 
 
 def _around(body: dict[str, Any], path: Sequence[str]) -> dict[str, Any] | None:
-    """{name: type, or the same of an object}, without the list at the path; None where something else than objects and single
-    values stands there."""
+    """{name: type, or the same for an object}, without the list at the path; None if there is anything but objects and single values."""
     found: dict[str, Any] = {}
     for name, value in body.items():
         on_way = bool(path) and name == path[0]

@@ -1,4 +1,4 @@
-"""Pace: how soon a source may be asked, worked out from its limits and from what it said. Pure: who keeps the state is `Pacer`."""
+"""How soon the next request may be sent, from the declared limits and from what the source said. Pure: `Pacer` keeps the state."""
 
 from __future__ import annotations
 
@@ -23,11 +23,17 @@ _BUCKET = 60
 
 @dataclass(frozen=True)
 class PaceState:
-    """What everyone who asks one source shares. Times are seconds since 1970; 0 for never.
+    """The state that all requests to one source share. Times are seconds since 1970; 0 for never.
 
-    next_at: when the rate allows the next request after a burst. not_before: the source asked everyone to rest. left, left_until:
-    requests that it said are left until then. window, limit: what it said of its limit, where the window is short. failures: in a
-    row. rests_until: nobody asks before. used: ((minute, requests in it), ...) as far back as a quota looks.
+    Attributes:
+        next_at: when the rate allows the next request after a burst.
+        not_before: the source asked everyone to wait until then.
+        left: how many requests are left until `left_until`, according to the source.
+        window: of the source's limit, if it is short.
+        limit: requests in that window.
+        failures: in a row.
+        rests_until: no request is sent before.
+        used: ((minute, requests in it), ...) for as long as a quota lasts.
     """
 
     next_at: float = 0.0
@@ -43,7 +49,7 @@ class PaceState:
 
 @dataclass(frozen=True)
 class Wait:
-    """Before a request may go. why: "" for the rate's own even steps."""
+    """The wait before a request; why: "" for the rate's regular steps."""
 
     seconds: float
     why: str = ""
@@ -51,10 +57,14 @@ class Wait:
 
 @dataclass(frozen=True)
 class RateLimitFeedback:
-    """What one answer, or none, means for the pace.
+    """What an answer, or its absence, means for the pace.
 
-    failed: the source itself failed, True; it answered, False; neither, None. rest_seconds: it asked for rest. left, left_seconds:
-    how many requests are left, and until when. limit, window: requests allowed in so many seconds.
+    Attributes:
+        failed: True if the source itself failed; False if it answered; None for neither.
+        rest_seconds: it asked for a pause of that length.
+        left: how many requests are left for `left_seconds`.
+        limit: requests allowed in a window.
+        window: seconds.
     """
 
     failed: bool | None = False
@@ -74,12 +84,12 @@ def reserve(pace: Pace, state: PaceState, now: float) -> tuple[PaceState, Wait]:
     slack = (pace.burst - 1) * gap
     at, why = max(now, state.next_at - slack), ""
     if state.not_before > at:
-        at, why = state.not_before, "the source asked for rest"
+        at, why = state.not_before, "the source asked to wait"
     if state.rests_until > at:
-        at, why = state.rests_until, f"it failed {state.failures} times in a row, and rests"
+        at, why = state.rests_until, f"it failed {state.failures} times in a row, and cools down"
     left = state.left if state.left_until > at else None
     if left is not None and left <= 0:
-        at, left, why = state.left_until, None, "the source said that no request is left until then"
+        at, left, why = state.left_until, None, "the source says that no requests are left until then"
     for quota, seconds, words in ((pace.per_hour, HOUR, "an hour"), (pace.per_day, DAY, "a day")):
         free = _quota_free_at(state.used, quota, seconds, at) if quota else at
         if free > at:
@@ -91,14 +101,15 @@ def reserve(pace: Pace, state: PaceState, now: float) -> tuple[PaceState, Wait]:
 
 
 def is_free(pace: Pace, state: PaceState, now: float) -> bool:
-    """Whether a request may go now without being counted: nothing limits how fast, and nobody rests. Quotas are another matter."""
+    """Whether a request may be sent now without being counted: there is no rate and no pause. Quotas are counted elsewhere."""
     held = max(state.not_before, state.rests_until, state.left_until if state.left is not None else 0.0)
     return not _gap(pace, state) and held <= now and not state.failures
 
 
-def slipped(state: PaceState, late_seconds: float) -> PaceState:
-    """The state after a request went so much later than its moment: those after it go later too, or they would come in a heap. What
-    the margin takes in is left alone."""
+def delayed(state: PaceState, late_seconds: float) -> PaceState:
+    """The state after a request was sent so much later than its moment: the following ones move too, or they would bunch up. What the
+    margin absorbs is left alone.
+    """
     excess = late_seconds - LATE_SECONDS
     return replace(state, next_at=state.next_at + excess) if excess > 0 else state
 
@@ -130,7 +141,7 @@ def apply_feedback(retry: Retry, state: PaceState, now: float, said: RateLimitFe
 
 
 def _gap(pace: Pace, state: PaceState) -> float:
-    """Seconds between two requests: the declared rate's, or the one that the source spoke of, whichever is slower."""
+    """Seconds between two requests: the declared rate's, or the source's own, whichever is slower."""
     gaps = [MARGIN / pace.per_second] if pace.per_second else []
     if state.limit and state.window:
         gaps.append(MARGIN * state.window / state.limit)
@@ -162,11 +173,15 @@ _ITEM = re.compile(r"\br=(\d+)\s*;\s*t=(\d+)")
 
 
 def stated_limits(headers: Mapping[str, str], now: float) -> RateLimitFeedback:
-    """What an answer says of limits: the RateLimit and RateLimit-Policy fields (draft-ietf-httpapi-ratelimit-headers, its list form
-    and the older separate fields), else X-RateLimit-*. headers: names in lower case. now: seconds since 1970.
+    """What an answer says about limits: the RateLimit and RateLimit-Policy fields (draft-ietf-httpapi-ratelimit-headers, its list form and
+    the older separate fields), otherwise X-RateLimit-*.
 
-    A reset of more than 30 years is a moment, since 1970; anything else is seconds from now. A window that nobody states is taken
-    to be the longest reset seen.
+    A reset of more than 30 years is a time since 1970; anything else is seconds from now. A window that is not stated is taken to be the
+    longest reset seen.
+
+    Args:
+        headers: names in lower case.
+        now: seconds since 1970.
     """
     limit = left = reset = window = None
     if not any("ratelimit" in name or "rate-limit" in name for name in headers):

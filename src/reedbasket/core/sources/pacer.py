@@ -1,4 +1,4 @@
-"""Who keeps a source's pace: taking turns, and hearing what the answers said."""
+"""Keeping a source's pace: waiting for a turn, and learning from answers."""
 
 from __future__ import annotations
 
@@ -10,9 +10,9 @@ from typing import Protocol
 
 from typing_extensions import override
 
-from ..errors import QuotaUsed, RunCancelled, SourceResting
+from ..errors import QuotaExhausted, RunCancelled, SourceCoolingDown
 from ..spec.http import Pace, Retry
-from .pace import PaceState, RateLimitFeedback, Wait, apply_feedback, reserve, slipped
+from .pace import PaceState, RateLimitFeedback, Wait, apply_feedback, delayed, reserve
 from .retry import LONGEST_OBEYED_SECONDS
 
 # How soon to look again when all places at once are taken. Short against any request that crosses a network.
@@ -26,19 +26,29 @@ Told = Callable[[Wait], None]
 
 
 class Pacer(Protocol):
-    """Held by one run; the state behind it may be shared by many processes. Safe across threads, of which more may wait than there
-    are places."""
+    """Held by one run; the state behind it may be shared by many processes. Thread-safe; more threads may wait than requests are allowed
+    at once.
+    """
 
-    def turn(self, stop: threading.Event, told: Told) -> Turn:
-        """Wait for our turn, listening to `stop`; told: hears of a wait worth telling before it begins. Raises RunCancelled,
-        SourceResting, QuotaUsed."""
+    def turn(self, stop: threading.Event, told: Told) -> QueuePlace:
+        """Wait for a turn.
+
+        Args:
+            stop: ends the wait.
+            told: is told about a longer wait before it begins.
+
+        Raises:
+            RunCancelled: `stop` is set.
+            SourceCoolingDown: the source has failed repeatedly.
+            QuotaExhausted: the quota is used up for longer than a run waits.
+        """
 
     def close(self) -> None:
-        """Nobody asks here any more for now."""
+        """Nothing more is requested for now."""
 
 
-class Turn(Protocol):
-    """Somebody's place among those who ask at once.
+class QueuePlace(Protocol):
+    """The right to send one request.
 
     Attributes:
         waited_seconds: how long it took to get.
@@ -47,29 +57,38 @@ class Turn(Protocol):
     waited_seconds: float
 
     def done(self, said: RateLimitFeedback) -> None:
-        """Give the place back, and tell everyone what the answer said."""
+        """Give the place back, and share what the answer said."""
 
 
 def wait_or_stop(stop: threading.Event, seconds: float, doing: str) -> None:
-    """Sleep that listens. Raises RunCancelled."""
+    """Wait.
+
+    Raises:
+        RunCancelled: `stop` is set meanwhile.
+    """
     if stop.wait(max(0.0, seconds)):
         raise RunCancelled(doing, found="the run was cancelled while waiting")
 
 
-def require_bearable(source: str, state: PaceState, wait: Wait) -> None:
-    """Raises SourceResting or QuotaUsed where a run should rather end than wait, holding a worker."""
+def require_short_wait(source: str, state: PaceState, wait: Wait) -> None:
+    """Check that a wait is short enough for a run, which occupies a worker meanwhile.
+
+    Raises:
+        SourceCoolingDown: the source has failed repeatedly.
+        QuotaExhausted: the quota is used up for longer.
+    """
     if state.rests_until and wait.seconds > LONGEST_REST_WAITED_SECONDS and wait.why.startswith("it failed"):
-        raise SourceResting(
+        raise SourceCoolingDown(
             "waiting for a turn at",
             source,
             found=f"{wait.why} for {wait.seconds:.0f} s more",
             fix="check that it is up; a run after that sends one request, and continues if it is answered",
         )
     if wait.seconds > LONGEST_OBEYED_SECONDS:
-        raise QuotaUsed(
+        raise QuotaExhausted(
             "waiting for a turn at",
             source,
-            found=f"{wait.why}; the next request may go in {wait.seconds / 60:.0f} minutes",
+            found=f"{wait.why}; the next request may be sent in {wait.seconds / 60:.0f} minutes",
             fix="run again then (what was committed stays), or ask whoever runs the source for a larger quota",
         )
 
@@ -85,7 +104,7 @@ class LocalPacer(Pacer):
         self._lock = threading.Lock()
 
     @override
-    def turn(self, stop: threading.Event, told: Told) -> Turn:
+    def turn(self, stop: threading.Event, told: Told) -> QueuePlace:
         began = time.monotonic()
         while not self._places.acquire(timeout=LOOK_AGAIN_SECONDS):
             if stop.is_set():
@@ -93,7 +112,7 @@ class LocalPacer(Pacer):
         try:
             with self._lock:
                 state, wait = reserve(self._pace, self._state, time.time())
-                require_bearable("the source", self._state, wait)
+                require_short_wait("the source", self._state, wait)
                 self._state = state
             if wait.seconds > 0:
                 if wait.seconds >= TOLD_SECONDS:
@@ -101,7 +120,7 @@ class LocalPacer(Pacer):
                 due = time.monotonic() + wait.seconds
                 wait_or_stop(stop, wait.seconds, "waiting for a turn")
                 with self._lock:
-                    self._state = slipped(self._state, time.monotonic() - due)
+                    self._state = delayed(self._state, time.monotonic() - due)
         except BaseException:
             self._places.release()
             raise
@@ -118,7 +137,7 @@ class LocalPacer(Pacer):
 
 
 @dataclass(frozen=True)
-class _LocalTurn(Turn):
+class _LocalTurn(QueuePlace):
     pacer: LocalPacer
     waited_seconds: float
 

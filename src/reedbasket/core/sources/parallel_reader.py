@@ -1,4 +1,4 @@
-"""Passes of one load read at once, and handed on as they come."""
+"""Reading several passes of one load at once, and passing records on as they arrive."""
 
 from __future__ import annotations
 
@@ -15,14 +15,16 @@ from .chunk import Chunk
 
 
 class UnorderedParallelReader(BoundedQueue[Chunk]):
-    """No pass waits until those before it are through. The mark comes once all have ended; nobody can go on from any before it."""
+    """No pass waits for those before it. The mark comes once all have ended, because nobody can continue from an earlier one."""
 
     def __init__(self, passes: Iterable[Iterator[Chunk]], concurrency: int, name: str, mark: Any) -> None:
-        """Args:
-        passes: the chunks of each; the next is asked for once somebody is free to read it.
-        concurrency: so many are read, at most.
-        name: of the reading threads.
-        mark: carried by the last chunk.
+        """Start to read.
+
+        Args:
+            passes: the chunks of each; the next one is requested once a thread is free to read it.
+            concurrency: how many are read at once, at most.
+            name: of the reading threads.
+            mark: carried by the last chunk.
         """
         super().__init__()
         self._passes = iter(passes)

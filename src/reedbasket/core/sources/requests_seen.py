@@ -7,9 +7,12 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True)
 class Exchange:
-    """One request and its answer as they went over the wire; what shows who asks is blanked, and text masked.
+    """One request and its answer as they were sent; credentials are removed, and text is masked.
 
-    A body is its first bytes, as text; cut: there were more."""
+    Attributes:
+        body: the first bytes, as text.
+        cut: there were more.
+    """
 
     method: str
     url: str
@@ -23,8 +26,13 @@ class Exchange:
 
 @dataclass(frozen=True)
 class RequestSeen:
-    """One request as it is kept in the run's log. The URL is masked; status is None where no answer came. exchange: of one that went
-    wrong though there was an answer, and of all where they are to be kept."""
+    """One request as the run's log keeps it.
+
+    Attributes:
+        url: masked.
+        status: None if no answer came.
+        exchange: for a request that failed although there was an answer, and for all if they have to be recorded.
+    """
 
     method: str
     url: str

@@ -1,5 +1,6 @@
 """Fields that a table's records must have: its key and its cursor. With a misspelt key every record would be rejected; with a misspelt
-cursor every run would read the whole source."""
+cursor every run would read the whole source.
+"""
 
 from __future__ import annotations
 
@@ -11,12 +12,13 @@ from ..records.column_records import ColumnRecords
 
 
 class RequiredFields:
-    """Of one pass. Single records may lack a field; that no record of the first part has it is an error."""
+    """The check of one pass. Single records may lack a field; if no record of the first part has it, that is an error."""
 
     def __init__(self, fields: Sequence[str], key: Sequence[str], doing: str) -> None:
-        """
+        """Prepare.
+
         Args:
-            fields: fields of the source; inside objects by a path with points.
+            fields: fields of the source; inside objects by a path with dots.
             key: those of them that are the key.
             doing: for the error.
         """
@@ -24,7 +26,7 @@ class RequiredFields:
         self._met = not fields
 
     def check(self, records: Sequence[Any], on: str) -> None:
-        """Look at the first records that come.
+        """Check the first records that arrive.
 
         Raises:
             FieldNotFound: none of them has one of the fields.

@@ -1,4 +1,4 @@
-"""Whether to try again, and after how long. Pure: values in, a decision out; the waiting is done by the caller."""
+"""Whether to retry, and after how long. Pure: the caller does the waiting."""
 
 from __future__ import annotations
 
@@ -16,18 +16,18 @@ LONGEST_OBEYED_SECONDS = 900.0
 
 @dataclass(frozen=True)
 class Pause:
-    """Wait so long before the next attempt, and on whose word."""
+    """How long to wait before the next attempt, and whether the source asked for it."""
 
     seconds: float
     reason: str
 
 
 def decide(policy: Retry, attempt: int, error: ReedError, random: float) -> Pause | None:
-    """The pause after a failed attempt (counted from 1), or None to give up.
+    """The pause after a failed attempt (counted from 1); None to give up.
 
-    Our own pause is min(first * 2^(attempt-1), most) * (0.5 + random/2), random in [0, 1): with first=0.5 s it is
-    0.25-0.5, 0.5-1, 1-2, 2-4 ... seconds. What the source asked for (Retry-After) comes before our own figure; up to a
-    tenth more is added, so that many waiting readers do not come back in the same instant.
+    Our own pause is min(first * 2^(attempt-1), most) * (0.5 + random/2), random in [0, 1): with first=0.5 s it is 0.25-0.5, 0.5-1, 1-2,
+    2-4 ... seconds. What the source asks for (Retry-After) has priority; up to a tenth more is added, so that many waiting readers do not
+    come back at the same instant.
     """
     if not error.retryable or attempt >= policy.attempts:
         return None
@@ -40,8 +40,9 @@ def decide(policy: Retry, attempt: int, error: ReedError, random: float) -> Paus
 
 
 def retry_after_seconds(value: str | None, now: datetime) -> float | None:
-    """Retry-After (RFC 9110, 10.2.3): a whole number of seconds, or an HTTP date. None where unreadable, and where it is over already: then
-    it says nothing, and our own pauses grow."""
+    """Retry-After (RFC 9110, 10.2.3): a whole number of seconds, or an HTTP date. None if it cannot be read, or lies in the past: then our
+    own pauses grow.
+    """
     if not value:
         return None
     if re.fullmatch(r"\d{1,9}", value.strip()):

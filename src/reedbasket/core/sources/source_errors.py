@@ -1,4 +1,4 @@
-"""What goes wrong at any source, as our own errors."""
+"""The errors of any source."""
 
 from __future__ import annotations
 
@@ -6,11 +6,11 @@ from ..errors import SourceError, SourceUnreachable
 
 
 class SourceErrors:
-    """Errors of one source.
+    """Makes the errors of one source.
 
     Attributes:
         on: where the source is, without secrets.
-        failed_code: of errors that are known by the server's own words alone.
+        failed_code: for errors that are known only by the server's own words.
         failed_fix: where to look for more about those.
     """
 
@@ -21,10 +21,10 @@ class SourceErrors:
         self.on = on
 
     def unreachable(self, doing: str, words: str) -> SourceError:
-        """It does not answer, or the connection broke off."""
-        fix = "see whether the server is up; what was committed stays, so run again"
+        """It does not answer, or the connection was lost."""
+        fix = "check that the server is up, and run again; what was committed stays"
         return SourceUnreachable(doing, self.on, found=words, fix=fix)
 
     def failed(self, doing: str, words: str, fix: str = "") -> SourceError:
-        """Whatever else it says."""
+        """Anything else that it says."""
         return SourceError(doing, self.on, found=words, fix=fix or self.failed_fix, code=self.failed_code)

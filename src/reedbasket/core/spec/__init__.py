@@ -1,4 +1,4 @@
-"""What people write: connectors, sources, warehouses and feeds in YAML, checked before anything is tried.
+"""Definitions: connectors, sources, warehouses and feeds in YAML, checked before anything is tried.
 
 May import: core.errors, and core.records and core.shaping for names and expressions. Reads files; opens no connection.
 """

@@ -1,4 +1,4 @@
-"""What shows a source who is asking, as pydantic models."""
+"""Authentication, as pydantic models."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ _HEADER = r"^[A-Za-z0-9!#$%&'*+.^_`|~-]+$"
 
 
 class Auth(OneOf):
-    """`type` says how. templates: the keys that hold some."""
+    """Authentication; `type` says how."""
 
     templates: ClassVar[tuple[str, ...]] = ()
     type: str
@@ -55,18 +55,18 @@ class ApiKeyAuth(Auth):
     templates = ("key",)
     type: Literal["api_key"]
     send_in: Literal["header", "query", "cookie"] = Field("header", alias="in", description="where the key is sent")
-    name: str = Field(min_length=1, description="of the header, parameter or cookie")
+    name: str = Field(min_length=1, description="the name of the header, parameter or cookie")
     key: Template
 
     @model_validator(mode="after")
     def _consistent(self) -> ApiKeyAuth:
         if self.send_in != "query" and not re.fullmatch(_HEADER, self.name):
-            raise ValueError(f"`name` is no name of a {self.send_in}: {self.name!r}")
+            raise ValueError(f"`name` is not a valid name of a {self.send_in}: {self.name!r}")
         return self
 
 
 class OAuth2Auth(Auth):
-    """OAuth 2 (RFC 6749). The access token is fetched once for all tables and processes, and renewed before it ends."""
+    """OAuth 2 (RFC 6749). The access token is requested once for all tables and processes, and renewed before it expires."""
 
     templates = ("token_url", "client_id", "client_secret", "scope", "refresh_token", "authorize_url", "extra")
     type: Literal["oauth2"]
@@ -74,11 +74,11 @@ class OAuth2Auth(Auth):
     token_url: Template
     client_id: Template
     client_secret: Template | None = None
-    client_in: Literal["header", "body"] = Field("header", description="how the client shows itself (RFC 6749, 2.3.1)")
+    client_in: Literal["header", "body"] = Field("header", description="how the client authenticates (RFC 6749, 2.3.1)")
     scope: Template | None = None
-    refresh_token: Template | None = Field(None, description="with the grant refresh_token: the first one")
-    authorize_url: Template | None = Field(None, description="with authorization_code: where a person signs in")
-    extra: dict[str, Template] = Field(default_factory=dict, description="further fields of the token request")
+    refresh_token: Template | None = Field(None, description="grant refresh_token: the first refresh token")
+    authorize_url: Template | None = Field(None, description="grant authorization_code: where a person signs in")
+    extra: dict[str, Template] = Field(default_factory=dict, description="more fields of the token request")
 
     @model_validator(mode="after")
     def _consistent(self) -> OAuth2Auth:
@@ -93,7 +93,7 @@ class SignerAuth(Auth):
     """A Python file in the data folder's `signers`, whose sign() adds headers to each request."""
 
     type: Literal["signer"]
-    name: Name = Field(description="of the file, without `.py`")
+    name: Name = Field(description="the name of the file, without `.py`")
 
 
 _MEMBERS: dict[str, type[Model]] = {
@@ -106,5 +106,5 @@ _MEMBERS: dict[str, type[Model]] = {
 
 
 def oauth_of(auth: Auth | None) -> OAuth2Auth | None:
-    """It where it is OAuth 2."""
+    """The auth, if it is OAuth 2."""
     return auth if isinstance(auth, OAuth2Auth) else None

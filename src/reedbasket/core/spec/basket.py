@@ -23,7 +23,7 @@ from .python_connectors import ENDING, Describe, completed
 from .references import check_links, misplaced
 from .source import Source
 from .table_list import tables_by_name
-from .variants import one_for_each
+from .variants import expand_variants
 from .warehouse import Warehouse
 from .yaml_source import Document, Path, read_documents
 
@@ -32,7 +32,7 @@ _CODE = re.compile(r"^code:\s*[\"']?([\w.-]+\.py)", re.MULTILINE)
 
 @dataclass
 class Basket:
-    """Checked definitions by kind and name. `documents` keeps their places: {(kind, name): Document}."""
+    """Checked definitions by kind and name. `documents` keeps their positions: {(kind, name): Document}."""
 
     connectors: dict[str, Connector] = field(default_factory=dict)
     sources: dict[str, Source] = field(default_factory=dict)
@@ -46,19 +46,19 @@ class Basket:
         return found
 
     def items(self) -> Iterator[tuple[str, str, Model]]:
-        """(kind, name, model), in the order of kinds: connectors, sources, warehouses, feeds."""
+        """(kind, name, model) in the order of kinds: connectors, sources, warehouses, feeds."""
         for kind in KINDS:
             for name, model in self.of_kind(kind).items():
                 yield kind, name, model
 
     def mistake(self, kind: str, name: str, path: Path, message: str, code: str) -> Mistake:
-        """A mistake at a path of one of our definitions, with its file and line where they are known."""
+        """A mistake at a path of a definition, with its file and line if they are known."""
         document = self.documents.get((kind, name)) or Document("(applied before)", {})
         line, column = document.position(path)
         return Mistake(document.file, line, column, dotted(kind, name, path), message, code)
 
     def over(self, known: Basket | None) -> Basket:
-        """What would be in force if these were applied; the documents are these alone."""
+        """What would be in force if these definitions were applied; `documents` are these alone."""
         together = Basket(documents=self.documents)
         for kind in KINDS:
             together.of_kind(kind).update({**(known.of_kind(kind) if known else {}), **self.of_kind(kind)})
@@ -66,7 +66,7 @@ class Basket:
 
     @classmethod
     def from_stored(cls, stored: Mapping[tuple[str, str], Mapping[str, Any]]) -> Basket:
-        """A basket out of definitions that were checked before: {(kind, name): data}."""
+        """A basket from definitions that were checked before: {(kind, name): data}."""
         basket = cls()
         for (kind, name), data in stored.items():
             basket.of_kind(kind)[name] = model_of(kind, dict(data)).model_validate(data)
@@ -74,13 +74,20 @@ class Basket:
 
 
 def load_folder(folder: FilePath) -> Basket:
-    """Read every *.yaml and *.yml below a folder (or one file). Raises DefinitionError with all mistakes."""
+    """Read every *.yaml and *.yml below a folder (or one file).
+
+    Raises:
+        DefinitionError: with all mistakes.
+    """
     return load_texts(read_folder(folder))
 
 
 def read_folder(folder: FilePath) -> dict[str, str]:
-    """{path relative to the folder's parent: text}: definitions, and the Python that connectors among them name. Raises DefinitionError
-    where there is nothing to read."""
+    """{path relative to the folder's parent: text} of definitions, and of the Python files that connectors name.
+
+    Raises:
+        DefinitionError: there is nothing to read.
+    """
     if folder.is_file():
         return {one.name: one.read_text(encoding="utf-8") for one in (folder, *_programs(folder))}
     files = sorted(p for p in folder.rglob("*") if p.suffix in (".yaml", ".yml") and p.is_file())
@@ -91,7 +98,7 @@ def read_folder(folder: FilePath) -> dict[str, str]:
             str(folder),
             found="no .yaml file" if folder.exists() else "no such folder",
             fix="name a folder that holds definitions",
-            code="definition.nothing_there",
+            code="definition.empty_folder",
         )
     return {str(p.relative_to(folder.parent)): p.read_text(encoding="utf-8") for p in files}
 
@@ -112,11 +119,19 @@ def load_texts(
     places: Places | None = None,
     kept: bool = False,
 ) -> Basket:
-    """Definitions out of {file name: YAML text}, checked together with those already `known`; of connectors in Python also the files
-    that they name. settings: files that say what is different in this environment (see overlay). places: that
-    files may lie in; None for any. kept: the texts are of a store, which keeps programs within definitions.
+    """Read definitions, and check them together with those already `known`.
 
-    Returns only the definitions of the texts. Raises DefinitionError; its `details` is the list of mistakes.
+    Args:
+        texts: {file name: YAML text}, and the Python files that connectors name.
+        settings: files that say what is different in this environment (see overlay).
+        places: that files may lie in; None for anywhere.
+        kept: the texts come from a store, which keeps programs within definitions.
+
+    Returns:
+        Only the definitions in the texts.
+
+    Raises:
+        DefinitionError: `details` is the list of mistakes.
     """
     basket = Basket()
     mistakes: list[Mistake] = []
@@ -133,7 +148,7 @@ def load_texts(
         for listed in written:
             one, wrong = tables_by_name(listed)
             mistakes += wrong
-            stands_for, wrong = one_for_each(one)
+            stands_for, wrong = expand_variants(one)
             documents += stands_for
             mistakes += wrong
         for document in map(overlay.over, documents):
@@ -159,12 +174,16 @@ def load_texts(
     mistakes += check_links(together, unreadable)
     if places is not None:
         mistakes += misplaced(basket, places)
-    require_none([overlay.placed(mistake) for mistake in mistakes] + overlay.unused(basket.documents))
+    raise_if_any([overlay.placed(mistake) for mistake in mistakes] + overlay.unused(basket.documents))
     return basket
 
 
-def require_none(mistakes: list[Mistake]) -> None:
-    """Raises DefinitionError where there are any; its `details` is the list of them, by file and line."""
+def raise_if_any(mistakes: list[Mistake]) -> None:
+    """Raise if there are mistakes.
+
+    Raises:
+        DefinitionError: `details` is the list of them, by file and line.
+    """
     if not mistakes:
         return
     mistakes.sort(key=lambda m: (m.file, m.line, m.column))

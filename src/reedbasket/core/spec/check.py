@@ -1,4 +1,4 @@
-"""From pydantic's findings to mistakes with a place, and the nearest known word for a key that is not known."""
+"""From pydantic's findings to mistakes with a position, and with the closest known word for an unknown key."""
 
 from __future__ import annotations
 
@@ -15,13 +15,13 @@ from .yaml_source import Document, Path
 
 
 def check_document(document: Document) -> tuple[str | None, Model | None, list[Mistake]]:
-    """(kind, model, mistakes) of one document. The first key of a document says what it is."""
+    """(kind, model, mistakes) of one document. The first key of a document says what it defines."""
     data = document.data
     if not isinstance(data, dict) or not data:
-        return None, None, [_mistake(document, (), "a definition is a mapping", "definition.not_a_mapping")]
+        return None, None, [_mistake(document, (), "a definition has to be a mapping", "definition.not_a_mapping")]
     kind = str(next(iter(data)))
     if kind not in KINDS:
-        message = f'the first key says what a definition is, and "{kind}" is no kind{nearest(kind, KINDS)}'
+        message = f'the first key says what is defined, and "{kind}" is not one of the kinds{nearest(kind, KINDS)}'
         return None, None, [_mistake(document, (kind,), message, "definition.unknown_kind")]
     model = model_of(kind, data)
     try:
@@ -34,7 +34,7 @@ def check_document(document: Document) -> tuple[str | None, Model | None, list[M
 
 
 def model_of(kind: str, data: dict[str, Any]) -> type[Model]:
-    """The model that a definition is held against."""
+    """The model of a definition."""
     return KINDS[kind].model_for(data)
 
 

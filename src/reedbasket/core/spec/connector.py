@@ -1,4 +1,4 @@
-"""What one connector says within itself: the names its templates use, its settings, tables that follow other tables."""
+"""Checks within one connector: the names in its templates, its settings, tables that follow other tables."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ _OF_CODE = {"description", "primary_key", "cursor", "window", "own_position", "d
 
 
 def connector_mistakes(connector: Connector) -> Iterator[Finding]:
-    """(path, message, code) of each."""
+    """(path, message, code) of each mistake."""
     settings = [f"settings.{s}" for s in connector.settings]
     for name, setting in connector.settings.items():
         if setting.default is not None:
@@ -39,11 +39,11 @@ def connector_mistakes(connector: Connector) -> Iterator[Finding]:
     for header, text in connector.headers.items():
         yield from _names(("headers", header), text, settings)
     if (connector.type == "python") != (connector.code is not None):
-        yield ("code",), "`code` is what a connector on python is, and one on http has none", "definition.bad_value"
+        yield ("code",), "`code` is for connectors of type python", "definition.bad_value"
     if connector.discover_tables and connector.type != "python":
-        yield ("discover_tables",), "only code can ask the source which tables there are", "definition.bad_value"
+        yield ("discover_tables",), "only a connector in Python can ask the source for its tables", "definition.bad_value"
     elif not connector.tables and not connector.discover_tables:
-        yield ("tables",), "a connector has one table at least", "definition.missing_key"
+        yield ("tables",), "a connector needs at least one table", "definition.missing_key"
     for table, rule in connector.tables.items():
         yield from _table(table, rule, connector, settings)
 
@@ -58,12 +58,12 @@ def _table(name: str, rule: HttpTable, connector: Connector, settings: list[str]
     if connector.type == "python":
         asks = sorted(rule.model_fields_set - _OF_CODE)
         if asks:
-            yield (*here, asks[0]), "the connector's own code asks for its records", "definition.bad_value"
+            yield (*here, asks[0]), "the connector's own code requests its records", "definition.bad_value"
         return
     if rule.get is None and rule.post is None:
-        yield here, "say one of get and post", "definition.bad_value"
+        yield here, "give either `get` or `post`", "definition.bad_value"
     if rule.own_position:
-        yield (*here, "own_position"), "a connector in Python alone says itself how far it is", "definition.bad_value"
+        yield (*here, "own_position"), "only a connector in Python can have its own position", "definition.bad_value"
     yield from _templates(here, name, rule, connector, settings)
 
 
@@ -74,7 +74,7 @@ def _templates(here: Path, name: str, rule: HttpTable, connector: Connector, set
         yield from _names((*here, *path), text, known, parents=rule.parent is not None)
         for n in lists:
             if "{" + n in text and not (path[:2] in (("body", "json"), ("body", "variables")) and text == f"{{{n}}}"):
-                message = f"{{{n}}} is a list: name it in `for_values`, for a request for each, or alone in a JSON body"
+                message = f"{{{n}}} is a list: use it in `for_values`, for one request for each value, or alone in a JSON body"
                 yield (*here, *path), message, "definition.list_in_text"
     for field, text in rule.add_columns.items():
         yield from _names((*here, "add_columns", field), text, known, parents=rule.parent is not None)
@@ -102,7 +102,7 @@ def _parents(here: Path, name: str, rule: HttpTable, connector: Connector) -> It
                 yield (*here, "parent", "table"), message, "definition.unknown_table"
             return
         if above in seen:
-            message = f"the tables are parents of each other, in a circle: {' of '.join([*seen, above])}"
+            message = f"the tables are each other's parents, in a circle: {' of '.join([*seen, above])}"
             yield (*here, "parent", "table"), message, "definition.cycle"
             return
         seen.append(above)
@@ -110,7 +110,7 @@ def _parents(here: Path, name: str, rule: HttpTable, connector: Connector) -> It
     if not rule.by_changed_parents:
         return
     if connector.tables[rule.parent.table].cursor is None:
-        message = f"only a cursor says which parents changed, and {rule.parent.table} has none; say rows: all"
+        message = f"only a cursor shows which parents changed, and {rule.parent.table} has none; use `rows: all`"
         yield (*here, "parent", "rows"), message, "definition.no_cursor"
     if rule.cursor is not None:
         message = "with rows: changed the parents' cursor says what is asked for; leave `cursor` out, or say rows: all"
@@ -118,7 +118,7 @@ def _parents(here: Path, name: str, rule: HttpTable, connector: Connector) -> It
 
 
 def auth_templates(auth: Auth) -> Iterator[tuple[Path, str]]:
-    """((path), text) of every template that shows who asks."""
+    """((path), text) of every template of the authentication."""
     for name in auth.templates:
         text = getattr(auth, name)
         for path, one in text.items() if isinstance(text, dict) else [("", text)] if text is not None else []:
@@ -126,7 +126,7 @@ def auth_templates(auth: Auth) -> Iterator[tuple[Path, str]]:
 
 
 def request_templates(rule: HttpTable) -> Iterator[tuple[Path, str]]:
-    """The templates that make one table's request: ((path), text)."""
+    """((path), text) of every template of one table's request."""
     yield ("get" if rule.get is not None else "post",), rule.path
     for part in ("query_params", "headers"):
         for name, text in getattr(rule, part).items():
@@ -137,7 +137,7 @@ def request_templates(rule: HttpTable) -> Iterator[tuple[Path, str]]:
 
 
 def body_values(body: Body) -> dict[str, Any]:
-    """What of a body may hold names, by key."""
+    """What of a body may contain names, by key."""
     if body.form is not None:
         return {"form": body.form}
     return {"variables": body.variables} if body.graphql is not None else {"json": body.as_json}
@@ -151,7 +151,7 @@ def _formats_of_secrets(connector: Connector) -> Iterator[Finding]:
         with suppress(ValueError):  # what is no template is told where templates are looked at
             for _, name, form in template.parse(text):
                 if name in names and form:
-                    yield path, f"{{{name}:{form}}}: a secret is sent whole, without a format", "definition.secret_format"
+                    yield path, f"{{{name}:{form}}}: a secret cannot be formatted", "definition.secret_format"
 
 
 def _names(path: Path, text: str, known: Iterable[str], *, parents: bool = False) -> Iterator[Finding]:
@@ -166,18 +166,18 @@ def _names(path: Path, text: str, known: Iterable[str], *, parents: bool = False
         if name.startswith("parent.") and parents:
             continue
         if name.startswith("parent."):
-            yield path, f"{{{name}}} is of a parent record, and the table has no `parent`", "definition.unknown_name"
+            yield path, f"{{{name}}} is a field of a parent record, but the table has no `parent`", "definition.unknown_name"
         elif name not in known:
-            yield path, f"{{{name}}} is not known here{nearest(name, known)}", "definition.unknown_name"
+            yield path, f"{{{name}}} is not defined here{nearest(name, known)}", "definition.unknown_name"
 
 
 def _wrong_type(setting: Setting, value: Any) -> str | None:
     if setting.type == "number" and (isinstance(value, bool) or not isinstance(value, int | float)):
-        return f"wants a number, found {value!r}"
+        return f"expected a number, found {value!r}"
     if setting.type == "flag" and not isinstance(value, bool):
-        return f"wants true or false, found {value!r}"
+        return f"expected true or false, found {value!r}"
     if setting.type == "url" and not re.fullmatch(r"https?://[^\s/]+\S*", str(value)):
-        return f"wants an address that starts with http:// or https://, found {value!r}"
+        return f"expected an address that starts with http:// or https://, found {value!r}"
     if setting.type == "time":
         try:
             parse_time(value)
@@ -187,17 +187,17 @@ def _wrong_type(setting: Setting, value: Any) -> str | None:
 
 
 def setting_mistake(setting: Setting, value: Any) -> str | None:
-    """What is wrong with a value for a setting, or None. Never repeats the value of a secret."""
+    """What is wrong with a value for a setting; None for nothing. Never repeats the value of a secret."""
     if setting.type == "secret":
         if isinstance(value, dict) and set(value) == {"secret"} and isinstance(value["secret"], str):
             return None
         return "a secret is given by name, {secret: NAME}, and set with `reed secret set NAME`"
     if setting.type == "list":
         if not isinstance(value, list) or not value or any(isinstance(v, dict | list | None) for v in value):
-            return f"wants a list of texts, found {value!r}"
+            return f"expected a list of texts, found {value!r}"
         values = value
     elif isinstance(value, dict | list):
-        return f"wants one value of type {setting.type}"
+        return f"expected one value of type {setting.type}"
     else:
         values = [value]
     wrong = _wrong_type(setting, value)

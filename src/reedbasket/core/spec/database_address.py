@@ -13,7 +13,7 @@ class Tls(Model):
     """How the way to a server is protected; the words are PostgreSQL's own (libpq, section 34.19)."""
 
     mode: Literal["require", "verify-full", "verify-ca", "disable"] = Field("require", title="TLS")
-    root: str | None = Field(None, description="file with the certificates to trust; needed to verify")
+    root: str | None = Field(None, description="file with the certificates to trust; needed for `verify`")
 
     @model_validator(mode="after")
     def _consistent(self) -> Tls:
@@ -29,7 +29,7 @@ class SecretName(Model):
 
 
 class ServerAddress(Model):
-    """A database of a server, and how to get in."""
+    """A database on a server, and how to connect to it."""
 
     # One: a driver that takes several would go where nobody looked.
     host: str = Field(min_length=1, pattern="^[^,]+$", title="Host")
@@ -46,5 +46,5 @@ class ServerAddress(Model):
 
     @property
     def server(self) -> str:
-        """host:port, in small letters: who is shown the password."""
+        """host:port, in lower case: who receives the password."""
         return f"{self.host}:{self.port}".lower()

@@ -1,4 +1,4 @@
-"""The kinds of values that definitions hold, and the model they all are. A key not named in a model is a mistake."""
+"""The types of values in definitions, and the base of all models. A key that a model does not have is a mistake."""
 
 from __future__ import annotations
 
@@ -15,15 +15,21 @@ _LONGEST_TEMPLATE = 20_000
 
 
 def check_name(text: str) -> str:
-    """Raises ValueError for what is no name."""
+    """Check a name.
+
+    Raises:
+        ValueError: it is not valid.
+    """
     if not re.fullmatch(r"[a-z][a-z0-9_-]{0,62}", text):
-        raise ValueError("a name is lower case: letters, digits, - and _, from a letter, at most 63")
+        raise ValueError(
+            "a name consists of lower case letters, digits, - and _, begins with a letter, and has at most 63 characters"
+        )
     return text
 
 
 def _check_template(text: str) -> str:
     if len(text) > _LONGEST_TEMPLATE:
-        raise ValueError(f"it is {len(text):,} letters long; a template has at most {_LONGEST_TEMPLATE:,}")
+        raise ValueError(f"it has {len(text):,} characters; a template may have at most {_LONGEST_TEMPLATE:,}")
     template.parse(text)
     return text
 
@@ -38,7 +44,7 @@ def _check_path(text: str) -> str:
 
 def _check_zone(zone: str) -> str:
     if zone != "UTC" and zone not in available_timezones():
-        raise ValueError(f"found {zone!r}, which is no time zone; Europe/Paris is one, and UTC")
+        raise ValueError(f"found {zone!r}, which is not a time zone; write for example Europe/Paris or UTC")
     return zone
 
 
@@ -88,16 +94,16 @@ KeyColumns = Annotated[
 
 
 class Model(BaseModel):
-    """What all parts of a definition have in common: unknown keys are mistakes."""
+    """The base of all parts of a definition: unknown keys are mistakes."""
 
     model_config = ConfigDict(extra="forbid", populate_by_name=True, validate_default=True)
 
     @classmethod
     def model_for(cls, data: Any) -> type[Model]:
-        """The model that is meant where something is written: this one, or of a kind that the data names."""
+        """The model that some data is meant for: this one, or the one of the kind that the data names."""
         return cls
 
     @classmethod
     def known_keys(cls) -> list[str]:
-        """All that may be written there."""
+        """All keys."""
         return [field.alias or name for name, field in cls.model_fields.items()]

@@ -1,4 +1,4 @@
-"""What a feed says of files, as far as it can be told without the store."""
+"""Checks of a feed from files, as far as they are possible without the store."""
 
 from __future__ import annotations
 
@@ -29,7 +29,11 @@ _COPIED_ALONE = (
 
 
 def file_feed_mistakes(feed: Feed, source: FileSource, sources: Mapping[str, Source]) -> Iterator[Finding]:
-    """(path, message, code) of each. sources: those that files may be copied to."""
+    """(path, message, code) of each mistake.
+
+    Args:
+        sources: those that files may be copied to.
+    """
     if feed.changes is not None:
         yield from _changes(("changes",), feed.changes)
     for name, stated in feed.tables.items():
@@ -44,7 +48,7 @@ def file_feed_mistakes(feed: Feed, source: FileSource, sources: Mapping[str, Sou
                     "definition.bad_value",
                 )
         if own.files is None:
-            yield here, "say which files it is: `files: counts-*.csv`", "definition.no_files"
+            yield here, "name the table's files: `files: counts-*.csv`", "definition.no_files"
         for place, text in enumerate(own.files or ()):
             yield from _pattern((*here, "files", place), text, source)
         changes = own.changes or feed.changes or Changes(by="files")
@@ -64,36 +68,34 @@ def _pattern(here: Path, text: str, source: FileSource) -> Iterator[Finding]:
         yield here, str(error), "definition.bad_pattern"
         return
     if not source.store.lists and not pattern.plain:
-        words = "nobody lists the files there: name each one whole, without * and names in braces"
+        words = "files cannot be listed there: name each one in full, without * and <names>"
         yield here, words, "definition.bad_pattern"
 
 
 def _changes(here: Path, changes: Changes) -> Iterator[Finding]:
     if changes.by not in ("files", "full", "compare"):
-        yield here, "of files changes are found by files, full or compare", "definition.bad_value"
+        yield here, "changes of files are found by files, full or compare", "definition.bad_value"
 
 
 def _writing(here: Path, own: FeedTable, feed: Feed, changes: Changes) -> Iterator[Finding]:
     write, key = own.write or feed.write, own.primary_key
     if write in KEYED and not key:
-        yield here, f"write: {write} needs a key; name one, or append", "definition.no_key"
+        yield here, f"write: {write} needs a key; name one with `primary_key`, or use append", "definition.no_key"
     if changes.by == "compare" and (not key or write in ("append", "replace")):
         yield (
             here,
-            "compare writes only what differs: say a key, and mirror, upsert or versions",
+            "compare writes only rows that differ: name a key, and use mirror, upsert or versions",
             "definition.compare_needs_key",
         )
     if changes.by != "files":
         return
     if write in ("replace", "mirror"):
-        words = (
-            f"write: {write} wants a complete read, and by files only new ones are read; say changes: {{by: full}}, or append"
-        )
+        words = f"write: {write} needs a complete read, and changes by files read only new ones; use `changes: {{by: full}}`, or append"
         yield here, words, "definition.replace_by_files"
     if changes.changed == "upsert" and not key:
-        yield here, "changed: upsert needs a key; name one, or say replace", "definition.no_key"
+        yield here, "changed: upsert needs a key; name one with `primary_key`, or use replace", "definition.no_key"
     if changes.changed in ("replace", "append") and write == "versions":
-        words = f"changed: {changes.changed} does not go with versions; those come by upsert"
+        words = f"changed: {changes.changed} cannot be combined with versions; use upsert"
         yield here, words, "definition.bad_value"
 
 
@@ -101,20 +103,20 @@ def _copy(here: Path, own: FeedTable, changes: Changes, sources: Mapping[str, So
     assert own.copy_ is not None
     for key in _COPIED_ALONE:
         if key in own.model_fields_set:
-            words = f"files that are copied as they are, are not read: `{key}` means nothing to them"
+            words = f"files that are copied are not read, so `{key}` does not apply"
             yield (*here, key), words, "definition.bad_value"
     if changes.by != "files":
-        yield (*here, "changes"), "copies are of new and changed files: changes: {by: files}", "definition.bad_value"
+        yield (*here, "changes"), "copying needs changes by files: `changes: {by: files}`", "definition.bad_value"
     named = sources.get(own.copy_.to)
     target = named.as_files if named is not None else None
     if target is None:
-        yield (*here, "copy", "to"), f"there is no source {own.copy_.to} on files to copy to", "definition.unknown_source"
+        yield (*here, "copy", "to"), f"there is no file source {own.copy_.to} to copy to", "definition.unknown_source"
     elif not target.store.writes:
         words = f"from {target.source} files are only read; copy to a store that can be written to, such as a folder"
         yield (*here, "copy", "to"), words, "definition.bad_value"
     elif target.source == source.source and not own.copy_.under:
         yield (
             (*here, "copy", "to"),
-            "that is where they are; say another source, or a folder with `under`",
+            "that is where they are; name another source, or a folder with `under`",
             "definition.bad_value",
         )

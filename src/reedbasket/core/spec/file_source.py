@@ -1,4 +1,4 @@
-"""What people write of a store of files as a source."""
+"""The definition of a file store as a source."""
 
 from __future__ import annotations
 
@@ -18,8 +18,9 @@ _KEYS = ("endpoint", "region", "key", "host_key", "user", "password", "tls")
 
 
 class FileSource(Source):
-    """path: a folder. url: any other store, as s3://bucket/folder or sftp://host/folder. user, password: also of an S3-compatible store,
-    its key and secret; nobody where they are not said."""
+    """Files: `path` is a folder, `url` any other store, as s3://bucket/folder or sftp://host/folder. `user` and `password` are also the
+    key and secret of an S3-compatible store; without them, access is anonymous.
+    """
 
     forms: ClassVar[dict[str, dict[str, Any]]] = {
         "a folder of files": {"path": ""},
@@ -34,32 +35,32 @@ class FileSource(Source):
     password: SecretName | None = Field(None, title="Password")
     tls: Tls = Tls()
     endpoint: str | None = Field(
-        None, title="Endpoint, of one's own", examples=["http://127.0.0.1:9000"], description="of an S3-compatible store"
+        None, title="Endpoint, of one's own", examples=["http://127.0.0.1:9000"], description="for an S3-compatible store"
     )
-    region: str | None = Field(None, description="of an S3-compatible store")
-    key: SecretName | None = Field(None, description="of sftp: the private key, as OpenSSH writes it")
+    region: str | None = Field(None, description="for an S3-compatible store")
+    key: SecretName | None = Field(None, description="sftp: the private key, in OpenSSH's format")
     host_key: str | None = Field(
-        None, description="of sftp: the server's public key, `ssh-ed25519 AAAA…`; without, known_hosts"
+        None, description="sftp: the server's public key, `ssh-ed25519 AAAA…`; by default known_hosts decides"
     )
-    time_zone: Zone = Field("UTC", description="the time zone of times that name none")
+    time_zone: Zone = Field("UTC", description="the time zone of times without one")
 
     @model_validator(mode="after")
     def _consistent(self) -> FileSource:
         if (self.path is None) == (self.url is None):
-            raise ValueError("on files needs `path`, a folder, or `url`, and not both")
+            raise ValueError("type files needs either `path`, a folder, or `url`")
         parts = urlsplit(self.url or "")
         kind = STORES.find(parts.scheme if self.url else FOLDER)
         if kind is None or (self.url and parts.scheme == FOLDER):
             known = ", ".join(f"{name}://" for name in STORES.names() if name != FOLDER)
-            raise ValueError(f"found url: {self.url}, which begins with none of {known}")
+            raise ValueError(f"found url: {self.url}, which begins with none of: {known}")
         if self.url and not parts.hostname:
-            raise ValueError(f"url: {self.url} names no {'host' if kind.port else 'bucket'}")
+            raise ValueError(f"url: {self.url} has no {'host' if kind.port else 'bucket'}")
         if parts.username or parts.password:
-            raise ValueError("say `user` and `password: {secret: …}`, not in the url")
+            raise ValueError("give `user` and `password: {secret: …}` instead of credentials in the url")
         unknown = [name for name in _KEYS if name in self.model_fields_set and name not in kind.keys]
         if unknown:
             what = f"{parts.scheme}://" if parts.scheme else "a folder"
-            raise ValueError(f"{what} knows no {' and no '.join(unknown)}")
+            raise ValueError(f"{what} does not have {' or '.join(unknown)}")
         return self
 
     @property

@@ -1,4 +1,4 @@
-"""What people write of files: where a store of them is, how one is read, what becomes of those that are copied."""
+"""Definitions about files: how they are read, and what happens to those that are copied."""
 
 from __future__ import annotations
 
@@ -17,7 +17,11 @@ _UNITS = {"B": 1, "kB": 10**3, "MB": 10**6, "GB": 10**9, "TB": 10**12}
 
 
 def parse_size(value: Any) -> Any:
-    """'2 GB' -> 2,000,000,000; B, kB, MB, GB, TB. A number is bytes. Raises ValueError."""
+    """'2 GB' -> 2,000,000,000; B, kB, MB, GB, TB. A number is bytes.
+
+    Raises:
+        ValueError: it is not a size.
+    """
     if not isinstance(value, str):
         return value
     number, unit = value.strip(), "B"
@@ -32,13 +36,14 @@ def parse_size(value: Any) -> Any:
 
 
 class FileFormat(OneOf):
-    """How a file is read. type: by the file's own name where nothing is said. Packed files are opened by theirs: .gz, .zst, .bz2, .xz,
-    and .zip with all its members, or those that `members` names."""
+    """How a file is read. Without `type`, the file's name decides. Compressed files are recognised by their names: .gz, .zst, .bz2, .xz,
+    and .zip with all its members, or those that `members` names.
+    """
 
     unnamed = True
     type: str | None = None
-    members: str | None = Field(None, min_length=1, description="of .zip: a pattern of the members to read")
-    max_unpacked: Size | None = Field(None, description="the most bytes that one file may hold once it is opened")
+    members: str | None = Field(None, min_length=1, description=".zip: a pattern for the members to read")
+    max_unpacked: Size | None = Field(None, description="the largest size of one file after decompression")
 
     @classmethod
     @override
@@ -64,23 +69,23 @@ class FileColumns(Model):
     """Columns that say where a record came from."""
 
     path: str | None = Field(None, min_length=1, description="the name of a column for the file's path")
-    line: str | None = Field(None, min_length=1, description="the name of a column for the line, or the row, in it")
+    line: str | None = Field(None, min_length=1, description="the name of a column for the line or row in the file")
     member: str | None = Field(
-        None, min_length=1, description="the name of a column for the member of an archive; null elsewhere"
+        None, min_length=1, description="the name of a column for the member of an archive; null for other files"
     )
 
 
 class CopyTo(Model):
-    """Files that are copied as they are. to: a source on files, into which they go under their own paths."""
+    """Files that are copied as they are; `to` is a file source, in which they keep their paths."""
 
     to: Name
-    under: str = Field("", description="a folder there")
+    under: str = Field("", description="a folder in it")
 
     @field_validator("under")
     @classmethod
     def _folder(cls, under: str) -> str:
         if under.startswith("/") or ".." in under.split("/"):
-            raise ValueError("`under` is a folder below the store's own: no / at its front, and no ..")
+            raise ValueError("`under` is a folder below the store's own: it does not begin with /, and has no ..")
         return under.strip("/")
 
 
@@ -88,8 +93,9 @@ DerivedName = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]*$", max_length=63)]
 
 
 class Derived(Model):
-    """What is kept on top of a table once it is loaded: a query over the warehouse's tables, in its own SQL. view, or table: its name;
-    a table is rebuilt whenever the one below has changed."""
+    """What is derived from a table once it is loaded: a query over the warehouse's tables, in its own SQL. `view` or `table` is its name;
+    a table is rebuilt whenever the loaded one has changed.
+    """
 
     view: DerivedName | None = None
     table: DerivedName | None = None
@@ -98,15 +104,15 @@ class Derived(Model):
     @model_validator(mode="after")
     def _consistent(self) -> Derived:
         if (self.view is None) == (self.table is None):
-            raise ValueError("say one of `view` and `table`, with its name")
+            raise ValueError("give either `view` or `table`, with its name")
         return self
 
     @property
     def name(self) -> str:
-        """In the warehouse."""
+        """Its name in the warehouse."""
         return self.view or self.table or ""
 
     @property
     def made_as(self) -> Literal["view", "table"]:
-        """What it is there."""
+        """Whether it is a view or a table."""
         return "view" if self.view is not None else "table"

@@ -1,4 +1,4 @@
-"""What is asked of who describes a source in a form: drawn from the models of the kinds, so that a new kind has its form."""
+"""The forms for describing a source, made from the models of its kinds, so that a new kind has its form."""
 
 from __future__ import annotations
 
@@ -15,16 +15,17 @@ from .kinded import SECRET, Kinded
 
 @dataclass(frozen=True)
 class FormField:
-    """One thing that is asked for.
+    """One field of a form.
 
     Attributes:
-        key: where it stands in the definition.
+        key: of the definition.
         label: as people read it.
-        example: of what may stand there; '' for none.
-        start: what stands there at first; None for nothing.
-        values: the only ones, the one that holds where nothing is said first; empty for any.
-        number: a whole number.
-        secret: the name of a secret. own: at first it is one of the definition's own.
+        example: of a value; '' for none.
+        start: the initial value; None for none.
+        values: the only possible ones, the default first; empty for any.
+        number: an integer.
+        secret: the name of a secret.
+        own: the secret is initially one of the definition's own.
     """
 
     key: list[str]
@@ -39,7 +40,7 @@ class FormField:
 
 @dataclass(frozen=True)
 class Form:
-    """One thing that a source can be. type: its kind. setup: an administrator has to let us in, by statements that we know."""
+    """One kind of source; setup: an administrator has to grant access by known statements."""
 
     title: str
     type: str
@@ -48,7 +49,7 @@ class Form:
 
 
 def source_forms() -> list[Form]:
-    """Of all kinds of sources that are installed but connectors: servers first."""
+    """The forms of all installed kinds of sources except connectors, servers first."""
     made = []
     for name in SOURCES.names():
         kind = SOURCES.get(name)

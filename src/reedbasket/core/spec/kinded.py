@@ -18,7 +18,7 @@ ModelClass = type[Model]
 
 
 class Kinded(Model):
-    """Validated, it is the model of its kind. Of several kinds is whichever model has the registry itself."""
+    """Validation returns the model of the kind that `type` names."""
 
     registry: ClassVar[Registry[Any]]
     # For who describes one in a form: {what it is: {key: what stands there at first}}; None for nothing, SECRET for a secret of its own.
@@ -47,5 +47,5 @@ class Kinded(Model):
     def _installed(cls, kind: str | None) -> str | None:
         names = cls.registry.names() if cls._of_several() else [kind]
         if kind not in names:
-            raise PydanticCustomError("literal_error", "no such kind", {"expected": ", ".join(map(str, names))})
+            raise PydanticCustomError("literal_error", "there is no such kind", {"expected": ", ".join(map(str, names))})
         return kind

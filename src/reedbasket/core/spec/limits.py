@@ -1,4 +1,4 @@
-"""Limits on how much may be lost: a number, or a share as in `50%`."""
+"""Limits on how much may be lost: a number, or a share like `50%`."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ def _parse(value: Any) -> Any:
         return value
     if type(value) is int and value >= 0:
         return value
-    raise ValueError(f"found {value!r}; write a number, or a share as in 50%")
+    raise ValueError(f"found {value!r}; write a number, or a share like 50%")
 
 
 Limit = Annotated[
@@ -28,7 +28,7 @@ Limit = Annotated[
 
 
 def exceeds(limit: int | str, count: int, of: int) -> bool:
-    """Whether so many of so many are too many. A share is only exceeded by more than 10."""
+    """Whether this count is above the limit. A share is only exceeded by more than 10."""
     if isinstance(limit, int):
         return count > limit
     return count > ALWAYS_WITHIN and count * 100 > of * int(limit[:-1])

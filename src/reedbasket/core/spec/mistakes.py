@@ -1,4 +1,4 @@
-"""One mistake in a definition: where it stands, what was found, what is allowed."""
+"""One mistake in a definition: where it is, what was found, what is allowed."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from typing import Any
 
 @dataclass(frozen=True)
 class Mistake:
-    """file, line and column (from 1), the dotted path, a sentence, and a stable code `definition.*`."""
+    """File, line and column (from 1), the dotted path, a sentence, and a stable code `definition.*`."""
 
     file: str
     line: int
@@ -117,10 +117,10 @@ _ELSEWHERE = {"defaults": "changes"}
 
 
 def nearest(word: str, known: Iterable[str]) -> str:
-    """'; the key is "x"' or '; did you mean "x"?' where a known word is meant, else the words allowed, else nothing."""
+    """'; the key is "x"' or '; did you mean "x"?' if a known word is close, otherwise the allowed words, or nothing."""
     words = [str(k) for k in known]
     if _ELSEWHERE.get(word) in words:
-        return "; write what stands in it on the feed itself"
+        return "; write its keys on the feed itself"
     meant = next((key for key in OTHER_NAMES.get(word, ()) if key in words), None)
     if meant is not None:
         return f'; the key is "{meant}"'

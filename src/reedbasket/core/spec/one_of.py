@@ -1,4 +1,4 @@
-"""Several models, of which a key of what is written names the one that is meant."""
+"""Several models, one of which is named by a key in the data."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ ModelClass = type[Model]
 
 
 class OneOf(Model):
-    """A family is a direct subclass, its members are subclasses of that. Validated, a family is the member that is named."""
+    """A family is a direct subclass; its members are subclasses of that. Validation of a family returns the member that is named."""
 
     # The key that names the member.
     named_by: ClassVar[str] = "type"
@@ -28,12 +28,12 @@ class OneOf(Model):
     @classmethod
     @abstractmethod
     def member_names(cls) -> Sequence[str]:
-        """All that the key may say, sorted."""
+        """All values of the key, sorted."""
 
     @classmethod
     @abstractmethod
     def member(cls, name: str) -> ModelClass | None:
-        """The model of that name, None where there is none."""
+        """The model of that name; None if there is none."""
 
     @classmethod
     def _is_family(cls) -> bool:
@@ -61,7 +61,7 @@ class OneOf(Model):
                 return handler(data)
             raise PydanticCustomError("member_not_named", "the key `{key}` is missing; allowed: {expected}", named)
         raise PydanticCustomError(
-            "no_such_member", "`{key}` is none of {expected}", {**named, "found": str(data[cls.named_by])}
+            "no_such_member", "`{key}` is not one of {expected}", {**named, "found": str(data[cls.named_by])}
         )
 
     @classmethod

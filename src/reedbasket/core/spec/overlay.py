@@ -1,9 +1,9 @@
-"""One basket, several environments: a settings file says, in the same words, what is different in this one.
+"""One basket for several environments: a settings file says, in the same notation, what is different in one of them.
 
     source: harbour
     settings: {url: "https://harbour.sedge.example"}
 
-stands over the definition of that name: mappings are joined, everything else takes the place of what was there.
+overrides the definition of that name: mappings are merged, everything else is replaced.
 """
 
 from __future__ import annotations
@@ -20,7 +20,7 @@ from .yaml_source import Document, read_documents
 
 
 class Overlay:
-    """What settings files say. Where it is wrong, the mistake stands in the settings file."""
+    """What settings files say. Their mistakes have positions in the settings file."""
 
     def __init__(self, texts: Mapping[str, str]) -> None:
         self.mistakes: list[Mistake] = []
@@ -39,7 +39,7 @@ class Overlay:
         kind = str(next(iter(data), "")) if isinstance(data, dict) else ""
         line, column = document.position((kind,))
         if kind not in KINDS:
-            message = f'the first key says what is set, and "{kind}" is no kind{nearest(kind, KINDS)}'
+            message = f'the first key says what is set, and "{kind}" is not one of the kinds{nearest(kind, KINDS)}'
             self.mistakes.append(Mistake(document.file, line, column, kind, message, "definition.unknown_kind"))
             return
         name = str(data[kind])
@@ -63,7 +63,11 @@ class Overlay:
         return replace(document, data=_joined(data, found.data))
 
     def unused(self, known: Iterable[tuple[str, str]]) -> list[Mistake]:
-        """What is set for a definition that is not there. known: those of the basket."""
+        """Mistakes for definitions that do not exist.
+
+        Args:
+            known: the basket's definitions.
+        """
         names = [f"{kind} {name}" for kind, name in known]
         found = []
         for (kind, name), document in self._over.items():
@@ -76,7 +80,7 @@ class Overlay:
         return found
 
     def placed(self, mistake: Mistake) -> Mistake:
-        """A mistake where it stands: in the settings file, if that said it."""
+        """A mistake with its position, in the settings file if that caused it."""
         for (kind, name), document in self._over.items():
             for path, (line, column) in document.positions.items():
                 if path not in ((), (kind,)) and mistake.path == dotted(kind, name, path):

@@ -1,11 +1,11 @@
-"""How the page after one is asked for. What one style of pages says of itself stands in that style's module."""
+"""How the next page is requested. The rules of each style are in that style's module."""
 
 from __future__ import annotations
 
 from abc import abstractmethod
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import Any, ClassVar, Literal
 
 from pydantic import Field, model_validator
 from typing_extensions import override
@@ -20,7 +20,7 @@ class NextPointer:
     """Where a style finds what leads to the next page.
 
     Attributes:
-        path: of the body, as JMESPath.
+        path: in the body, as JMESPath.
         header: its name in lower case; `link` too.
     """
 
@@ -29,11 +29,11 @@ class NextPointer:
 
 
 class Pagination(OneOf):
-    """`by` names the style."""
+    """Pagination; `by` names the style."""
 
     named_by = "by"
     by: str
-    send_in: Literal["query", "header", "body"] = Field("query", alias="in", description="where what is sent goes")
+    send_in: Literal["query", "header", "body"] = Field("query", alias="in", description="where the value is sent")
 
     @classmethod
     @override
@@ -48,44 +48,36 @@ class Pagination(OneOf):
 
     # What readers, plans and checks ask of any style
 
-    @property
-    def counted(self) -> bool:
-        """Pages are told apart by where they lie in a list, which may move while it is read."""
-        return False
-
-    @property
-    def last_is_known(self) -> bool:
-        """A pass ends by what came, and not because nothing leads on."""
-        return False
-
-    @property
-    def needs_last_record(self) -> bool:
-        """The next page is asked for by a value of the last record."""
-        return False
+    # Pages are identified by positions in a list, which may change during the read.
+    counted: ClassVar[bool] = False
+    # The last page is recognised by its content, and not because nothing leads on.
+    last_is_known: ClassVar[bool] = False
+    # The next page is requested by a value of the last record.
+    needs_last_record: ClassVar[bool] = False
 
     @property
     def page_size(self) -> int | None:
-        """Records that a page is asked for with."""
+        """How many records are requested for a page."""
         return None
 
     @property
     def tells_pages(self) -> bool:
-        """A page says how many there are."""
+        """Whether a page says how many there are."""
         return False
 
     @property
     def pointer(self) -> NextPointer:
-        """Where an answer leads on."""
+        """Where an answer says how to continue."""
         return NextPointer()
 
     @property
     def body_paths(self) -> Sequence[str]:
-        """All that is looked up in a body, as JMESPath."""
+        """Everything that is looked up in a body, as JMESPath."""
         return [self.pointer.path] if self.pointer.path is not None else []
 
     @property
     def parameter(self) -> str:
-        """That is sent to ask for another page."""
+        """What is sent to request another page."""
         return ""
 
     @abstractmethod
@@ -98,18 +90,18 @@ class Pagination(OneOf):
 
 
 class PointedAt(Model):
-    """Of a style whose answers lead on: the place in the body, or the header, that does."""
+    """A style whose answers say how to continue: the place in the body, or the header, that does."""
 
-    at: RecordsPath | None = Field(None, description="where it stands in the body (JMESPath)")
-    response_header: str | None = Field(None, min_length=1, description="the header of the answer that it stands in")
+    at: RecordsPath | None = Field(None, description="its place in the body (a JMESPath)")
+    response_header: str | None = Field(None, min_length=1, description="the answer's header that contains it")
 
     @model_validator(mode="after")
     def _one_place(self) -> PointedAt:
         if (self.at is None) == (self.response_header is None):
-            raise ValueError("say one of `at`, a place in the body, and `response_header`")
+            raise ValueError("give either `at`, a place in the body, or `response_header`")
         return self
 
     @property
     def pointer(self) -> NextPointer:
-        """Where an answer leads on."""
+        """Where an answer says how to continue."""
         return NextPointer(self.at, self.response_header.lower() if self.response_header is not None else None)

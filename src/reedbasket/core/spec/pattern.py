@@ -1,7 +1,7 @@
 """Patterns of paths: globs, with names for parts of them that become columns. Pure.
 
-`*` is any text within one folder, `**` any folders, `?` one character, `[abc]` one of them. `<landing>` is a part of a name that
-becomes a column of text, `<hour:%Y%m%d%H>` one of time, in strftime's letters, `<part:d>` one of whole numbers.
+`*` is any text within one folder, `**` any folders, `?` one character, `[abc]` one of these. `<landing>` is a part of a name that becomes
+a text column, `<hour:%Y%m%d%H>` becomes a time, in strftime's letters, and `<part:d>` an integer.
 """
 
 from __future__ import annotations
@@ -30,8 +30,8 @@ _WILD = frozenset("*?[<")
 
 
 @dataclass(frozen=True)
-class Named:
-    """One part of a pattern that becomes a column. form: strftime's letters, `d`, or nothing for text."""
+class PatternPart:
+    """A part of a pattern that becomes a column; form: strftime's letters, `d`, or nothing for text."""
 
     name: str
     form: str
@@ -39,15 +39,25 @@ class Named:
 
 
 class Pattern:
-    """One pattern. text: as written. under: the folder below which all that matches stands, '' for the top. names: of its columns."""
+    """One pattern.
+
+    Attributes:
+        text: as written.
+        under: the folder below which everything is that matches; '' for the top.
+        names: of its columns.
+    """
 
     def __init__(self, text: str) -> None:
-        """Raises ValueError for what is no pattern."""
+        """Parse a pattern.
+
+        Raises:
+            ValueError: it is not valid.
+        """
         self.text = text
-        self.names: dict[str, Named] = {}
+        self.names: dict[str, PatternPart] = {}
         path = text.removeprefix("./")
         if path.startswith("/") or not path or ".." in path.split("/"):
-            raise ValueError("a pattern is below the source's own folder: it begins with no / and has no ..")
+            raise ValueError("a pattern is below the source's own folder: it does not begin with /, and has no ..")
         _require_few_wild(path)
         fixed = path.split("/")[:-1]
         wild = next((place for place, part in enumerate(fixed) if _WILD & set(part)), len(fixed))
@@ -56,15 +66,15 @@ class Pattern:
 
     @property
     def plain(self) -> bool:
-        """Whether it is one path and matches no other."""
+        """Whether it is a single path."""
         return not _WILD & set(self.text)
 
     def matches(self, path: str) -> bool:
-        """By its letters alone: whether <day:%Y%m%d> is a day at all, `values` says."""
+        """Whether a path matches, by its characters alone; `values` tells whether <day:%Y%m%d> is really a day."""
         return self._regex.fullmatch(path) is not None
 
     def values(self, path: str) -> dict[str, Any] | None:
-        """The values of its names; None where the path does not match, or a part of it is no such value."""
+        """The values of its names; None if the path does not match, or a part is not such a value."""
         found = self._regex.fullmatch(path)
         if found is None:
             return None
@@ -101,7 +111,7 @@ class Pattern:
                 inside = "^" + inside[1:] if inside.startswith("!") else inside
                 made, place = f"{made}(?!/)[{inside}]", end + 1
             elif character in "<>{}":
-                raise ValueError(f"{path[place : place + 20]!r} is no name; write <landing>, <hour:%Y%m%d%H> or <part:d>")
+                raise ValueError(f"{path[place : place + 20]!r} is not a name; write <landing>, <hour:%Y%m%d%H> or <part:d>")
             else:
                 made, place = made + re.escape(character), place + 1
         return made
@@ -110,17 +120,17 @@ class Pattern:
         if name in self.names:
             return f"(?P={name})"
         if form == "d":
-            self.names[name] = Named(name, form, "int64")
+            self.names[name] = PatternPart(name, form, "int64")
             return rf"(?P<{name}>\d{{1,18}})"
         if not form:
-            self.names[name] = Named(name, form, "text")
+            self.names[name] = PatternPart(name, form, "text")
             return f"(?P<{name}>[^/]+?)"
         letters = re.findall(r"%(.)", form)
         unknown = [letter for letter in letters if letter not in _LETTERS]
         if unknown or not letters:
             known = ", ".join(f"%{letter}" for letter in _LETTERS)
-            raise ValueError(f"<{name}:{form}>: a form is d, for whole numbers, or made of {known}")
-        self.names[name] = Named(name, form, "timestamp" if _CLOCK & set(letters) else "date")
+            raise ValueError(f"<{name}:{form}>: a format is d, for integers, or consists of {known}")
+        self.names[name] = PatternPart(name, form, "timestamp" if _CLOCK & set(letters) else "date")
         inside = "".join(
             _LETTERS[part[1]] if part.startswith("%") else re.escape(part) for part in re.findall(r"%.|[^%]+", form)
         )
@@ -128,16 +138,15 @@ class Pattern:
 
 
 def _require_few_wild(path: str) -> None:
-    """What may be any text is tried at every length, against names that others chose: with four of them in a name of 255 letters that
-    takes half a minute."""
+    """Wildcards are tried at every length, against names that others chose: four of them, in a name of 255 letters, take half a minute."""
     if path.count("**") > _MOST_DEEP:
-        raise ValueError(f"a pattern holds at most {_MOST_DEEP} `**`")
+        raise ValueError(f"a pattern has at most {_MOST_DEEP} `**`")
     for part in path.split("/"):
         if part.count("*") - 2 * part.count("**") + sum(1 for found in _NAMED.finditer(part) if not found[2]) > _MOST_WILD:
-            raise ValueError(f"between two / a pattern holds at most {_MOST_WILD} `*` and names of text")
+            raise ValueError(f"a pattern has at most {_MOST_WILD} `*` and text names between two /")
 
 
-def _value(named: Named, text: str) -> Any:
+def _value(named: PatternPart, text: str) -> Any:
     if named.kind == "int64":
         return int(text)
     if named.kind == "text":

@@ -1,4 +1,4 @@
-"""Connectors in Python as a basket holds them: the file beside the definition, and what its class says of itself."""
+"""Connectors in Python in a basket: the file next to the definition, and what its class declares."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ OURS = ("program", "described", "discover_tables")
 
 
 def program_file(file: str, code: str) -> str:
-    """Where the program of a definition stands, as files of a basket are named."""
+    """The name of a definition's Python file, as files of a basket are named."""
     return str(PurePosixPath(file).parent / code.partition(":")[0])
 
 
@@ -32,17 +32,20 @@ def completed(
     *,
     kept: bool = False,
 ) -> tuple[Document, list[Mistake]]:
-    """The same with what its class says, and the program, where it is a connector in Python. What is written stands over what the class
-    says. known: those in force, whose programs are taken where none is given anew. kept: see load_texts."""
+    """The document completed by what its class declares and by the program, for a connector in Python. What is written overrides what the
+    class declares.
+
+    Args:
+        known: those in force, whose programs are used unless a new one is given.
+        kept: see load_texts.
+    """
     data = document.data
     if not isinstance(data, dict) or not data or next(iter(data)) != "connector" or data.get("type") != "python":
         return document, []
     ours = [] if kept else [key for key in OURS if key in data]
     if ours:
         # A program stands in a file of its own, where everybody sees that it is one.
-        return document, [
-            _mistake(document, f"{' and '.join(ours)}: put there by us, and by nobody else", "definition.not_yours")
-        ]
+        return document, [_mistake(document, f"{' and '.join(ours)}: set by the service only", "definition.reserved_key")]
     code = data.get("code")
     if not isinstance(code, str) or data.get("described"):
         return document, []
@@ -53,10 +56,10 @@ def completed(
         program = programs.get(file, before.program if before is not None and before.code == code else None)
         if program is None:
             return document, [
-                _mistake(document, f"there is no file {file}; put it beside the definition", "definition.no_program")
+                _mistake(document, f"there is no file {file}; put it next to the definition", "definition.code_not_found")
             ]
     if describe is None:
-        return document, [_mistake(document, "connectors in Python are not read here", "definition.no_program")]
+        return document, [_mistake(document, "connectors in Python cannot be read here", "definition.code_not_found")]
     limits = {name: data[name] for name in ("memory_limit",) if isinstance(data.get(name), int)}
     try:
         stated = describe(Code(entry=code, program=program, **limits))

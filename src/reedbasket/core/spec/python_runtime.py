@@ -1,4 +1,4 @@
-"""What runs a connector that is Python."""
+"""What is needed to run a connector in Python."""
 
 from __future__ import annotations
 
@@ -8,8 +8,14 @@ from .fields import Model
 
 
 class Code(Model):
-    """entry: the file, the name that an installed package publishes it by, or `package.module:Class`; program: the file's text, None of
-    what is installed. memory_limit: that its process may take, in MB; idle_timeout: seconds for which it may say nothing."""
+    """A connector's code.
+
+    Attributes:
+        entry: the file, the name under which an installed package publishes it, or `package.module:Class`.
+        program: the file's text; None for installed code.
+        memory_limit: of its process, in MB.
+        idle_timeout: for how many seconds it may yield nothing.
+    """
 
     entry: str
     program: str | None = None

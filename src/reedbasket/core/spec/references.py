@@ -1,4 +1,4 @@
-"""What definitions say of each other: names that exist, settings filled in, choices that go together."""
+"""Checks between definitions: names that exist, settings that are filled in, choices that fit together."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 
 def check_links(basket: Basket, unreadable: set[tuple[str, str]]) -> list[Mistake]:
-    """All mistakes between definitions. What refers to an unreadable definition is passed over: it has its own."""
+    """All mistakes between definitions. What refers to an unreadable definition is skipped: that one has its own mistake."""
     found: list[Mistake] = []
     for name, connector in basket.connectors.items():
         found += [basket.mistake("connector", name, *rest) for rest in connector_mistakes(connector)]
@@ -37,7 +37,7 @@ def check_links(basket: Basket, unreadable: set[tuple[str, str]]) -> list[Mistak
 
 
 def misplaced(basket: Basket, places: Places) -> Iterator[Mistake]:
-    """Paths that lead to where definitions may not reach; asked again when they are opened, for links change."""
+    """Paths that lead where definitions may not reach. They are checked again when they are opened, because links change."""
     for name, source in basket.sources.items():
         yield from (basket.mistake("source", name, *found) for found in _outside(source.files, places.file))
     for name, warehouse in basket.warehouses.items():
@@ -112,7 +112,7 @@ def _variant(feed: Feed, connector: Connector) -> Iterator[Finding]:
     for name in feed.variant:
         setting = connector.settings.get(name)
         if setting is not None and setting.type == "secret":
-            yield ("variants", 0, name), "a secret is named in the source's settings, and nowhere else", "definition.bad_value"
+            yield ("variants", 0, name), "a secret can be named only in the source's settings", "definition.bad_value"
         elif setting is not None and (wrong := setting_mistake(setting, feed.variant[name])):
             yield ("variants", 0, name), wrong, "definition.bad_setting"
 
@@ -133,8 +133,8 @@ def _table(feed: Feed, name: str, connector: Connector, targets: dict[tuple[str,
     for warehouse in feed.warehouses:
         other = targets.setdefault((warehouse, target), feed.feed)
         if other != feed.feed:
-            message = f'the feed "{other}" already writes the table {target} there; give one a prefix'
-            yield here, message, "definition.table_taken"
+            message = f'the feed "{other}" already writes the table {target} there; give one of them a `table_prefix`'
+            yield here, message, "definition.table_name_taken"
 
 
 def _slots(basket: Basket, feed: Feed) -> Iterator[Finding]:
@@ -143,7 +143,7 @@ def _slots(basket: Basket, feed: Feed) -> Iterator[Finding]:
     for name, other in basket.feeds.items():
         both = own & _slots_of(other) if name != feed.feed and other.source == feed.source else set()
         if both:
-            message = f'the feed "{name}" follows the slot {min(both)} too, and each would miss what the other has taken; name another slot'
+            message = f'the feed "{name}" reads the slot {min(both)} too, and each would miss what the other has read; name another slot'
             yield ("tables",), message, "definition.slot_shared"
 
 
@@ -171,7 +171,7 @@ def _schedule(basket: Basket, feed: Feed, unreadable: set[tuple[str, str]]) -> I
         above = other.schedule.after if other.schedule else None
     wrong = misalignment(feed.feed, {name: one.schedule for name, one in basket.feeds.items()})
     if wrong:
-        yield ("schedule",), wrong, "definition.misaligned"
+        yield ("schedule",), wrong, "definition.windows_misaligned"
 
 
 def _only_of_databases(here: Path, stated: FeedTable | Changes | None, *, patterns: bool = False) -> Iterator[Finding]:
@@ -186,25 +186,29 @@ def _only_of_databases(here: Path, stated: FeedTable | Changes | None, *, patter
     ]
     for key in of_files:
         plain = key.removesuffix("_")
-        yield (*here, plain), f"`{plain}` is for files; an API's connector says what is asked for", "definition.bad_value"
+        yield (
+            (*here, plain),
+            f"`{plain}` is for files; for an API, the connector says what is requested",
+            "definition.bad_value",
+        )
     of_databases = ("table", "query", "source_filter") if patterns else ("table", "query", "source_filter", "exclude")
     names = [n for n in of_databases if isinstance(stated, FeedTable) and n in stated.model_fields_set]
     for name in names:
         yield (
             (*here, name),
-            f"`{'as' if name == 'table' else name}` is for tables of a database; an API's connector says what is asked for",
+            f"`{'as' if name == 'table' else name}` is for tables of a database; for an API, the connector says what is requested",
             "definition.bad_value",
         )
     if changes is not None and changes.by == "files":
-        yield (*here, "changes"), "an API has no files; say cursor, window, compare or full", "definition.bad_value"
+        yield (*here, "changes"), "an API has no files; use cursor, window, compare or full", "definition.bad_value"
     elif changes is not None and changes.by == "row_version":
         yield (
             (*here, "changes"),
-            "an API keeps no versions of rows; say cursor, window, compare or full",
+            "an API has no row versions; use cursor, window, compare or full",
             "definition.bad_value",
         )
     elif changes is not None and (changes.column or (changes.by == "cursor" and changes.model_fields_set - {"by"})):
-        yield (*here, "changes"), "the cursor of an API stands in its connector", "definition.bad_value"
+        yield (*here, "changes"), "the cursor of an API is declared in its connector", "definition.bad_value"
 
 
 def _missing(kind: str, name: str, path: Path, known: Iterable[str]) -> Finding:

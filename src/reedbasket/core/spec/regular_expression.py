@@ -1,10 +1,10 @@
-"""Regular expressions that people write, on an engine whose time grows with the text alone (RE2, as Arrow has it)."""
+"""Regular expressions that people write, on an engine whose time grows only with the text (RE2, as Arrow has it)."""
 
 from __future__ import annotations
 
 
 def problem_of(expression: str) -> str:
-    """Why it is none, in words; '' where it is one. There is no looking ahead or back, and no reference to what matched."""
+    """Why an expression is not valid, in words; '' if it is. There is no lookaround, and there are no back-references."""
     import pyarrow as pa
 
     try:

@@ -32,14 +32,14 @@ class Ticks(Protocol):
 
 
 def ticks_of(schedule: Schedule, feed: str) -> Ticks | None:
-    """None for a schedule that goes by windows or by another feed."""
+    """The moments of a schedule; None for a schedule of windows, or one that follows another feed."""
     if schedule.every is not None:
         return Monthly(feed) if schedule.every == "month" else Every(schedule.every, feed)
     return Cron(schedule.cron, schedule.time_zone) if schedule.cron is not None else None
 
 
 def share(*what: str) -> float:
-    """A number in [0, 1) that is the same for the same words, and looks like chance otherwise."""
+    """A number in [0, 1) that is always the same for the same words, and otherwise looks random."""
     return int.from_bytes(hashlib.sha256("\n".join(what).encode()).digest()[:6]) / 2**48
 
 
@@ -57,7 +57,7 @@ class _Between(ABC):
 
 @dataclass(frozen=True)
 class Every(_Between, Ticks):
-    """So often, at a moment that is the feed's own: 300 feeds of `every: 1m` begin all over the minute."""
+    """At a regular interval, with an offset of the feed's own: 300 feeds of `every: 1m` are spread over the minute."""
 
     interval: timedelta
     feed: str
@@ -98,8 +98,9 @@ class Monthly(_Between, Ticks):
 
 @dataclass(frozen=True)
 class Cron(_Between, Ticks):
-    """By the clock on a wall somewhere. A moment that the clock leaves out in spring comes right behind the gap; one that it shows twice
-    in autumn comes once; what comes every hour or oftener comes as time goes (as cron itself does it)."""
+    """By local time. A time that is skipped in spring comes right after the gap; one that occurs twice in autumn comes once; what comes
+    every hour or more often follows elapsed time (as cron itself does).
+    """
 
     expression: str
     zone: str

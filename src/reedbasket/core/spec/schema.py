@@ -15,7 +15,7 @@ from .source import ConnectorSource
 
 
 def json_schema() -> dict[str, Any]:
-    """One schema that accepts any single definition document, made from the models."""
+    """One schema that accepts any single definition, made from the models."""
     warehouses = [WAREHOUSES.get(name).definition for name in WAREHOUSES.names()]
     sources = [SOURCES.get(name).definition for name in SOURCES.names()]
     any_of: Any = reduce(or_, [ConnectorSource, *sources, *warehouses], Connector | Feed)

@@ -1,4 +1,4 @@
-"""What people write of a source. What is said of one kind alone stands in that kind's package."""
+"""The definition of a source. What concerns one kind alone is in that kind's package."""
 
 from __future__ import annotations
 
@@ -18,9 +18,9 @@ if TYPE_CHECKING:
 
 
 class Source(Kinded):
-    """One place that records come from: a connector filled in, a database or a store of files (`type`).
+    """One place that records come from: a connector filled in, a database or a file store (`type`).
 
-    A secret is given by name: `{secret: harbour_token}`. settings: of the connector, or values that a database's queries name as
+    A secret is given by name: `{secret: harbour_token}`. `settings` are the connector's, or values that a database's queries name as
     `:settings_region`.
     """
 
@@ -32,7 +32,7 @@ class Source(Kinded):
     description: str = ""
     settings: dict[str, Any] = Field(default_factory=dict)
     max_concurrent_runs: int | None = Field(
-        None, ge=1, description="runs that may ask it at the same time; as many as there are workers"
+        None, ge=1, description="runs that may read it at the same time; by default as many as there are workers"
     )
 
     @classmethod
@@ -45,17 +45,17 @@ class Source(Kinded):
     @classmethod
     def _one_of_two(cls, data: Any, handler: ModelWrapValidatorHandler[Self]) -> Self:
         if isinstance(data, dict) and (data.get("connector") is None) == (data.get("type") is None):
-            raise ValueError("say one of `connector`, and `type` for a database or files")
+            raise ValueError("give either `connector`, or `type` for a database or files")
         return handler(data)
 
     @property
     def as_database(self) -> DatabaseSource | None:
-        """The same, where it is a database."""
+        """The source, if it is a database."""
         return None
 
     @property
     def as_files(self) -> FileSource | None:
-        """The same, where it is a store of files."""
+        """The source, if it is a file store."""
         return None
 
     @property
@@ -70,12 +70,12 @@ class Source(Kinded):
 
     @property
     def secrets(self) -> dict[str, str]:
-        """{key: the secret that it names}; a connector's stand among its settings."""
+        """{key: the secret that it names}; a connector's are among its settings."""
         return {}
 
     @property
     def servers(self) -> set[str]:
-        """To which its secrets are shown, in small letters."""
+        """The servers that receive its secrets, in lower case."""
         return set()
 
 
@@ -86,18 +86,13 @@ class ConnectorSource(Source):
 
 
 class DatabaseSource(Source):
-    """A database.
-
-    Attributes:
-        row_versions: it keeps a version of each row, by which changes can be found.
-        has_change_log: it keeps a log of changes that can be followed.
-    """
+    """A database as a source."""
 
     row_versions: ClassVar[bool] = False
     has_change_log: ClassVar[bool] = True
 
-    time_zone: Zone = Field("UTC", description="the time zone of times that name none")
-    statement_timeout: Duration = Field(default="10m", description="how long one statement may take")  # type: ignore[assignment]
+    time_zone: Zone = Field("UTC", description="the time zone of times without one")
+    statement_timeout: Duration = Field(default="10m", description="how long a statement may take")  # type: ignore[assignment]
 
     @property
     @override
@@ -105,13 +100,13 @@ class DatabaseSource(Source):
         return self
 
     @property
-    def home(self) -> str:
+    def default_schema(self) -> str:
         """The schema of tables that are named without one."""
         return ""
 
 
 class ServerDatabaseSource(ServerAddress, DatabaseSource):
-    """A database of a server."""
+    """A database on a server."""
 
     @property
     @override

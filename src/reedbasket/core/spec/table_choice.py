@@ -1,4 +1,4 @@
-"""How one table of a feed is taken: what the feed says of it, and what the connector makes natural."""
+"""How one table of a feed is read: what the feed says, completed by what the connector declares."""
 
 from __future__ import annotations
 
@@ -15,8 +15,13 @@ from .yaml_source import Path
 
 @dataclass(frozen=True)
 class TableChoice:
-    """How one table of a feed is taken. key: source fields, or None. window: where changes are found by windows. cursor: where they
-    are by cursor; for one request per changed parent it is the parent's."""
+    """How one table of a feed is read.
+
+    Attributes:
+        key: source fields, or None.
+        window: if changes are found by windows.
+        cursor: if changes are found by cursor; the parent's, if there is a request for each changed parent.
+    """
 
     by: str
     write: Write
@@ -28,10 +33,12 @@ class TableChoice:
 
 
 def table_choice(own: FeedTable | None, defaults: TableDefaults, name: str, tables: Mapping[str, HttpTable]) -> TableChoice:
-    """The table's own choices, else the feed's defaults, else what the connector makes natural. tables: of the connector.
+    """The table's own choices, otherwise the feed's defaults, otherwise what suits the connector's table: changes by cursor if it has one,
+    by window if it has one, otherwise full; write mode mirror for compare, upsert with a key, otherwise replace if everything is read,
+    otherwise append.
 
-    Natural is: by cursor where the connector names one, by window where it names that, else full; mirror for compare, upsert
-    where there is a key, else replace when everything is read, else append.
+    Args:
+        tables: of the connector.
     """
     rule, own = tables[name], own or FeedTable()
     key = own.primary_key or rule.primary_key
@@ -51,7 +58,7 @@ def table_choice(own: FeedTable | None, defaults: TableDefaults, name: str, tabl
 
 
 def _window(changes: Changes, rule: HttpTable) -> WindowRule | None:
-    """The connector's window with what the feed says in its place; None where nobody says where windows begin."""
+    """The connector's window, overridden by the feed; None if nobody says where windows begin."""
     if changes.by != "window":
         return None
     stated: dict[str, object] = {
@@ -63,13 +70,13 @@ def _window(changes: Changes, rule: HttpTable) -> WindowRule | None:
 
 
 def choice_mistakes(here: Path, choice: TableChoice, rule: HttpTable, *, by_code: bool) -> Iterator[Finding]:
-    """What does not go together in how a table is read and written.
+    """Combinations of reading and writing that do not fit together.
 
     Args:
         here: the table's place in the definition.
-        choice: what feed and connector say of it.
+        choice: what feed and connector say.
         rule: the connector's table.
-        by_code: the connector is Python, and asks for what it is to.
+        by_code: the connector is Python, and decides itself what it requests.
     """
     sends = {name for _, text in request_templates(rule) for name in template.names(text)}
     if by_code:
@@ -78,53 +85,59 @@ def choice_mistakes(here: Path, choice: TableChoice, rule: HttpTable, *, by_code
     yield from _of_cursor(here, choice, rule, sends)
     yield from _of_windows(here, choice, sends)
     if rule.conditional_requests and choice.by not in ("full", "compare"):
-        message = "`conditional_requests` asks whether the whole answer changed, and goes with `full` and `compare`"
+        message = "`conditional_requests` asks whether the whole answer has changed, so it needs changes by full or compare"
         yield here, message, "definition.bad_value"
     if choice.write in KEYED and not choice.key:
-        message = f"write: {choice.write} needs a key; name one, or append, or replace"
+        message = f"write: {choice.write} needs a key; name one with `primary_key`, or use append, or replace"
         yield here, message, "definition.no_key"
     if choice.write == "replace" and choice.by == "cursor":
-        message = "write: replace would throw away the rows that did not change; use upsert, or read everything"
+        message = "write: replace would delete the rows that did not change; use upsert, or changes by full"
         yield here, message, "definition.replace_by_cursor"
     if choice.write == "mirror" and choice.by == "cursor":
-        message = "write: mirror needs a complete read, to see what has gone; use upsert, or changes: {by: full}"
+        message = "write: mirror needs a complete read, to see which rows are gone; use upsert, or `changes: {by: full}`"
         yield here, message, "definition.mirror_by_cursor"
     if choice.by == "compare" and choice.write in ("append", "replace"):
-        message = f"changes by compare write only what differs, which {choice.write} cannot; use mirror, upsert or versions"
+        message = (
+            f"changes by compare write only rows that differ, which {choice.write} cannot do; use mirror, upsert or versions"
+        )
         yield here, message, "definition.compare_needs_key"
 
 
 def _of_saved(here: Path, choice: TableChoice, rule: HttpTable) -> Iterator[Finding]:
     if choice.by == "saved" and not rule.own_position:
-        message = "changes by what the connector saves, and it saves nothing of this table; say cursor, full or compare"
+        message = "changes by saved, but the connector saves no position for this table; use cursor, full or compare"
         yield here, message, "definition.no_cursor"
     if choice.by == "saved" and choice.write in ("replace", "mirror"):
-        message = f"write: {choice.write} wants a complete read, and behind what was saved it is a part; use upsert or append"
+        message = (
+            f"write: {choice.write} needs a complete read, and after a saved position it is only a part; use upsert or append"
+        )
         yield here, message, "definition.replace_by_cursor"
 
 
 def _of_cursor(here: Path, choice: TableChoice, rule: HttpTable, sends: Collection[str]) -> Iterator[Finding]:
     if choice.by == "cursor" and choice.cursor is None:
-        message = "changes by cursor, but the connector names no cursor for it; say changes: {by: full}"
+        message = "changes by cursor, but the connector declares no cursor for it; use `changes: {by: full}`"
         yield here, message, "definition.no_cursor"
     elif choice.by == "cursor" and rule.cursor and rule.cursor.bound != "none" and "cursor.from" not in sends:
-        message = "changes by cursor, but the connector's request never sends {cursor.from}; say `bound: none` if it cannot"
+        message = "changes by cursor, but the connector's request never sends {cursor.from}; set `bound: none` if it cannot"
         yield here, message, "definition.cursor_not_sent"
 
 
 def _of_windows(here: Path, choice: TableChoice, sends: Set[str]) -> Iterator[Finding]:
     if choice.by == "window" and choice.window is None:
-        message = "changes by window, but nothing says where the first begins; say changes: {by: window, from: 2026-01-01}"
+        message = (
+            "changes by window, but it is not said where the first one begins; write `changes: {by: window, from: 2026-01-01}`"
+        )
         yield here, message, "definition.no_window"
     if choice.by == "window" and not sends & {"window.from", "window.until"}:
         message = "changes by window, but the connector's request never sends {window.from} or {window.until}"
         yield here, message, "definition.window_not_sent"
     if choice.by != "window" and sends & {"window.from", "window.until"}:
-        message = "the connector's request sends a window; say changes: {by: window, from: 2026-01-01}"
+        message = "the connector's request sends a window; write `changes: {by: window, from: 2026-01-01}`"
         yield here, message, "definition.window_not_sent"
     if choice.by == "window" and choice.write in ("replace", "mirror"):
-        message = f"write: {choice.write} wants a complete read, and a window is a part; use upsert or append"
+        message = f"write: {choice.write} needs a complete read, and a window is only a part; use upsert or append"
         yield here, message, "definition.replace_by_window"
     if choice.window and choice.window.overlap > timedelta(0) and choice.write == "append":
-        message = "a window that is taken again with `overlap` would be appended twice; use upsert, with a key"
+        message = "a window that is read again with `overlap` would be appended twice; use upsert, with a key"
         yield here, message, "definition.window_twice"

@@ -1,10 +1,8 @@
 """`tables` as people write them, a list, and as models hold them, by name.
 
-tables:
-  - sailings              # nothing to add
-  - table: boardings      # or with what is to be said of it
+tables: - sailings              # nothing to add - table: boardings      # or with more about it
     write: replace
-  - table: yard.cranes    # of a database: under another name here
+  - table: yard.cranes    # from a database, under another name here
     as: cranes
 """
 
@@ -19,14 +17,14 @@ _LISTED = ("connector", "feed")
 
 
 def tables_by_name(document: Document) -> tuple[Document, list[Mistake]]:
-    """The same document with its tables by name; their places go along. Mistakes where they cannot be."""
+    """The same document with its tables by name and their positions; mistakes if that is not possible."""
     data = document.data
     if not isinstance(data, dict) or not data or next(iter(data)) not in _LISTED or data.get("tables") is None:
         return document, []
     kind = str(next(iter(data)))
     listed = data["tables"]
     if not isinstance(listed, list):
-        words = "`tables` is a list: `- sailings`, or `- table: sailings` and below it what is to be said of it"
+        words = "`tables` is a list: `- sailings`, or `- table: sailings` with more keys below it"
         return document, [_mistake(document, ("tables",), words, "definition.bad_value")]
     tables: dict[str, Any] = {}
     names: dict[int, str] = {}
@@ -34,10 +32,10 @@ def tables_by_name(document: Document) -> tuple[Document, list[Mistake]]:
     for place, item in enumerate(listed):
         name, own = _named(item, renames=kind == "feed")
         if name is None:
-            words = "a table of the list is its name, or a mapping that says `table: NAME` first"
+            words = "an item of the list is a table's name, or a mapping that begins with `table: NAME`"
             mistakes.append(_mistake(document, ("tables", place), words, "definition.bad_value"))
         elif name in tables:
-            words = f'the table "{name}" stands twice; keep one' + (
+            words = f'the table "{name}" occurs twice; keep one' + (
                 ", or give one of them another name with `as`" if kind == "feed" else ""
             )
             mistakes.append(_mistake(document, ("tables", place), words, "definition.defined_twice"))
@@ -49,7 +47,7 @@ def tables_by_name(document: Document) -> tuple[Document, list[Mistake]]:
 
 
 def as_written(data: dict[str, Any]) -> dict[str, Any]:
-    """A definition as people write it, of one whose tables are by name."""
+    """A definition as people write it, from one whose tables are by name."""
     tables = data.get("tables")
     if not isinstance(tables, dict):
         return data

@@ -1,6 +1,6 @@
-"""`{name}` and `{name:format}` in definitions, as in Python's format strings; names only, no code, no attribute access.
+"""`{name}` and `{name:format}` in definitions, like Python's format strings; names only, no code, no attribute access.
 
-A name is dotted (`cursor.from`, `settings.url`) and looked up whole, in one flat mapping. `{{` and `}}` are literal braces.
+A name is dotted (`cursor.from`, `settings.url`) and looked up as a whole in one flat mapping. `{{` and `}}` are literal braces.
 """
 
 from __future__ import annotations
@@ -19,7 +19,11 @@ _NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*(\.[A-Za-z_][A-Za-z0-9_]*)*")
 
 
 def parse(text: str) -> list[tuple[str, str | None, str]]:
-    """[(literal text before, name or None, format)]. Raises ValueError saying what is wrong."""
+    """[(literal text before, name or None, format)].
+
+    Raises:
+        ValueError: with what is wrong.
+    """
     parts: list[tuple[str, str | None, str]] = []
     try:
         pieces = list(string.Formatter().parse(text))
@@ -28,27 +32,27 @@ def parse(text: str) -> list[tuple[str, str | None, str]]:
     for literal, name, form, conversion in pieces:
         if name is not None:
             if conversion or not _NAME.fullmatch(name):
-                raise ValueError(f"a template holds plain dotted names only, found {{{name}}}")
+                raise ValueError(f"a template may contain only dotted names, found {{{name}}}")
             if form and "{" in form:
-                raise ValueError(f"a format may not hold a name itself: {{{name}:{form}}}")
+                raise ValueError(f"a format may not contain a name: {{{name}:{form}}}")
             if form and not _FORM.fullmatch(form):
-                raise ValueError(
-                    f"{{{name}:{form[:40]}}}: a format is epoch, epoch_ms, strftime's letters, or a width as in 05"
-                )
+                raise ValueError(f"{{{name}:{form[:40]}}}: a format is epoch, epoch_ms, strftime's letters, or a width like 05")
         parts.append((literal, name, form or ""))
     return parts
 
 
 def names(text: str) -> list[str]:
-    """The names a template uses, in order."""
+    """The names that a template uses, in order."""
     return [name for _, name, _ in parse(text) if name is not None]
 
 
 def fill(text: str, values: Mapping[str, Any]) -> str | None:
-    """The text with its names filled in; None where a name used has no value yet.
+    """The text with its names filled in; None if a name has no value yet.
 
-    Times are written in RFC 3339 unless the format says otherwise: strftime's letters, epoch or epoch_ms. Raises KeyError for a name
-    that is not known at all: `apply` has checked them, so this is a defect of ours.
+    Times are written in RFC 3339 unless the format says otherwise: strftime's letters, epoch or epoch_ms.
+
+    Raises:
+        KeyError: a name is unknown, which is a bug: `apply` has checked them.
     """
     out: list[str] = []
     for literal, name, form in parse(text):
@@ -68,7 +72,7 @@ def fill(text: str, values: Mapping[str, Any]) -> str | None:
 
 
 def value_of(text: str, values: Mapping[str, Any]) -> Any:
-    """As `fill`, but a text that is one name alone, without a format, becomes that name's value as it is; times stay text."""
+    """Like `fill`, but a text that is a single name without a format becomes that name's value; times stay text."""
     parts = parse(text)
     if len(parts) == 1 and parts[0][0] == "" and parts[0][1] is not None and not parts[0][2]:
         value = values[parts[0][1]]
@@ -77,7 +81,7 @@ def value_of(text: str, values: Mapping[str, Any]) -> Any:
 
 
 def fill_all(value: Any, values: Mapping[str, Any]) -> Any:
-    """The texts anywhere inside a JSON value filled in; members of objects whose names have no value yet are left out."""
+    """Fill in the texts anywhere inside a JSON value; members of objects whose names have no value yet are left out."""
     if isinstance(value, str):
         return value_of(value, values)
     if isinstance(value, dict):

@@ -1,4 +1,4 @@
-"""Steps of time: borders that lie a whole number of steps behind a start. Pure."""
+"""Steps of time: boundaries at whole numbers of steps after a start. Pure."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ def following(step: Step, start: datetime, begin: datetime) -> datetime:
 
 
 def floor(step: Step, start: datetime, moment: datetime) -> datetime:
-    """The beginning of the window that holds a moment."""
+    """The beginning of the window that contains a moment."""
     if step == "month":
         months = _months(start, moment)
         return _month(start, months if _month(start, months) <= moment else months - 1)
@@ -31,7 +31,7 @@ def _months(start: datetime, moment: datetime) -> int:
 
 
 def _month(start: datetime, count: int) -> datetime:
-    """So many calendar months after the start; the 31st of a month that has none is its last day."""
+    """So many calendar months after the start; the 31st of a shorter month is its last day."""
     year, month = divmod(start.month - 1 + count, 12)
     for day in (start.day, 30, 29, 28):
         try:

@@ -13,7 +13,11 @@ _PART = re.compile(r"(\d+(?:\.\d+)?)(ms|s|m|h|d|w)")
 
 
 def parse_duration(text: Any) -> timedelta:
-    """'5m' -> 5 minutes. Units: ms, s, m, h, d, w, joined as in '1h30m'. Raises ValueError."""
+    """'5m' -> 5 minutes. Units: ms, s, m, h, d, w, combined as in '1h30m'.
+
+    Raises:
+        ValueError: it is not a duration.
+    """
     if isinstance(text, timedelta):
         return text
     if not isinstance(text, str) or not text or _PART.sub("", text):
@@ -22,7 +26,11 @@ def parse_duration(text: Any) -> timedelta:
 
 
 def parse_time(text: Any) -> datetime:
-    """RFC 3339 text (or a bare date, midnight UTC) -> aware datetime in UTC. Raises ValueError."""
+    """RFC 3339 text (or a date, midnight UTC) -> aware datetime in UTC.
+
+    Raises:
+        ValueError: it is not a time.
+    """
     if isinstance(text, datetime):
         value = text
     else:
@@ -34,7 +42,7 @@ def parse_time(text: Any) -> datetime:
 
 
 def format_duration(value: timedelta) -> str:
-    """The shortest way to write it back: 90 minutes -> '1h30m'."""
+    """The shortest way to write it: 90 minutes -> '1h30m'."""
     rest = value.total_seconds()
     text = ""
     for unit in ("d", "h", "m"):
@@ -48,7 +56,7 @@ def format_duration(value: timedelta) -> str:
 
 
 def format_time(value: datetime) -> str:
-    """RFC 3339 in UTC with 'Z', microseconds only where there are any."""
+    """RFC 3339 in UTC with 'Z', microseconds only if there are any."""
     return value.astimezone(UTC).isoformat().replace("+00:00", "Z")
 
 
@@ -73,7 +81,7 @@ def _parse_step(text: Any) -> Any:
         return text
     step = parse_duration(text)
     if step < timedelta(seconds=1):
-        raise ValueError(f"a window is at least a second long, found {text!r}")
+        raise ValueError(f"a window must be at least a second long, found {text!r}")
     return step
 
 
@@ -102,14 +110,15 @@ _WRITTEN = re.compile(
 
 
 class TimeAsWritten(datetime):
-    """An instant with the text that a source knows it by. Where a template says no format of its own, it is written so: sources that
-    compare times as text want them in their own writing."""
+    """An instant with the text that a source wrote for it. Unless a template has a format of its own, it is written so: sources that
+    compare times as text need their own format.
+    """
 
     written: str
 
     @classmethod
     def of(cls, value: datetime, written: str) -> TimeAsWritten:
-        """A moment that remembers how it was written."""
+        """An instant that remembers how it was written."""
         made = cls.fromtimestamp(0, UTC) + (value - datetime.fromtimestamp(0, UTC))
         made.written = written
         return made
@@ -121,10 +130,11 @@ def plain_time(value: Any) -> Any:
 
 
 def write_like(value: datetime, sample: str) -> str:
-    """In the writing of another time: its letters, digits of a second and zone (RFC 3339 and its looser kin). Always rounded down; in
-    RFC 3339 where the sample is none of these.
+    """A time in the format of another: its letters, digits of the second and zone (RFC 3339 and similar); in RFC 3339 if the sample is
+    nothing like it. Always rounded down.
 
-    A fraction of zeros before an offset, or at the end, is left out: so the text comes before every other of that second."""
+    A fraction of zeros before an offset, or at the end, is left out: so the text sorts before every other of that second.
+    """
     found = _WRITTEN.fullmatch(sample)
     if found is None:
         return format_time(value)
@@ -145,7 +155,7 @@ def write_like(value: datetime, sample: str) -> str:
 
 
 def step_of(sample: str) -> timedelta:
-    """The smallest step that a writing can show."""
+    """The smallest step that a format can show."""
     found = _WRITTEN.fullmatch(sample)
     if found is None:
         return timedelta(microseconds=1)
@@ -157,8 +167,9 @@ def step_of(sample: str) -> timedelta:
 
 
 def write_time(value: datetime, form: str) -> str:
-    """As `form` says: epoch, epoch_ms, strftime's letters, or where it is empty as the source does, where that is known, else RFC 3339.
-    Always rounded down."""
+    """A time in a format: epoch, epoch_ms, strftime's letters; if empty, the source's format if it is known, otherwise RFC 3339. Always
+    rounded down.
+    """
     if not form:
         return value.written if isinstance(value, TimeAsWritten) else format_time(value)
     if form in EPOCHS:
@@ -166,7 +177,7 @@ def write_time(value: datetime, form: str) -> str:
     return value.strftime(form)
 
 
-def finest(form: str) -> timedelta:
+def finest_step(form: str) -> timedelta:
     """The smallest step that a format can show: epoch -> 1 s, %Y-%m-%d -> 1 d, none -> 1 us."""
     if form in EPOCHS:
         return timedelta(seconds=1) / EPOCHS[form]
@@ -176,7 +187,11 @@ def finest(form: str) -> timedelta:
 
 
 def read_time(value: Any, form: str | None) -> datetime:
-    """A time as a source writes it. Raises ValueError."""
+    """A time as a source writes it.
+
+    Raises:
+        ValueError: it cannot be read.
+    """
     if form is None:
         if not isinstance(value, str | datetime):
             raise ValueError(f"not a time: {value!r}")
@@ -189,5 +204,5 @@ def read_time(value: Any, form: str | None) -> datetime:
             return datetime.fromtimestamp(0, UTC) + timedelta(microseconds=round(float(value) * 1_000_000 / EPOCHS[form]))
         found = datetime.strptime(str(value), form)
     except (TypeError, ValueError, OverflowError):
-        raise ValueError(f"not a time as in {form}: {value!r}") from None
+        raise ValueError(f"not a time in the format {form}: {value!r}") from None
     return (found if found.tzinfo else found.replace(tzinfo=UTC)).astimezone(UTC)

@@ -14,14 +14,14 @@ _NAME = re.compile(r"(?<!{){variant\.([A-Za-z0-9_]+)}")
 _SQL = {"query", "source_filter", "filter", "compute"}
 
 
-def one_for_each(document: Document) -> tuple[list[Document], list[Mistake]]:
-    """The documents that one stands for: itself where it has no variants. Places stay those of the one that was written."""
+def expand_variants(document: Document) -> tuple[list[Document], list[Mistake]]:
+    """The documents that one stands for: itself if it has no variants. Positions stay those of the original."""
     data = document.data
     if not isinstance(data, dict) or not data or next(iter(data)) != "feed" or not data.get("variants"):
         return [document], []
     sets = data["variants"]
     if not isinstance(sets, list):
-        message = "`variants` is a list, of a mapping for each feed: [{region: north}, {region: south}]"
+        message = "`variants` is a list with a mapping for each feed: [{region: north}, {region: south}]"
         return [], [_mistake(document, ("variants",), message, "definition.bad_value")]
     mistakes: list[Mistake] = []
     documents = []
@@ -37,7 +37,7 @@ def one_for_each(document: Document) -> tuple[list[Document], list[Mistake]]:
     names = [one.data["feed"] for one in documents]
     if len(set(map(str, names))) < len(names):
         example = f"{names[0]}-{{variant.{next(iter(sets[0]))}}}"
-        message = f'each variant is a feed with a name of its own; write for example "{example}"'
+        message = f'each variant is a feed with its own name; write for example "{example}"'
         mistakes.append(_mistake(document, ("feed",), message, "definition.defined_twice"))
         documents = documents[:1]
     return documents, mistakes
@@ -58,7 +58,7 @@ def _filled(document: Document, value: Any, values: Mapping[str, Any], path: Pat
             message = f'this variant has no "{name}"{nearest(name, values)}'
             mistakes.append(_mistake(document, path, message, "definition.unknown_name"))
         elif _SQL & set(map(str, path)):
-            message = f"SQL is not made out of values: write :variant_{name}, which is bound"
+            message = f"values are not pasted into SQL: write :variant_{name}, which is bound"
             mistakes.append(_mistake(document, path, message, "definition.bad_value"))
     return _NAME.sub(lambda found: str(values.get(found[1], found[0])), value)
 

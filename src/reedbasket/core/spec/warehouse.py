@@ -1,4 +1,4 @@
-"""What people write of a warehouse. What is said of one kind alone stands in that kind's package."""
+"""The definition of a warehouse. What concerns one kind alone is in that kind's package."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from .kinded import Kinded
 
 
 class Warehouse(Kinded):
-    """One place that tables are loaded into. Validated, it is the model of its kind."""
+    """One place that tables are loaded into."""
 
     registry: ClassVar[Registry[Any]] = WAREHOUSES
 
@@ -22,7 +22,7 @@ class Warehouse(Kinded):
     type: str
     description: str = ""
     max_concurrent_runs: int | None = Field(None, ge=1, description="runs that may load into it at the same time")
-    table_prefix: Prefix = Field("", description="before the name of every table loaded here")
+    table_prefix: Prefix = Field("", description="prefix of the names of all tables loaded here")
 
     @property
     def where(self) -> str:
@@ -41,12 +41,12 @@ class Warehouse(Kinded):
 
     @property
     def password_shown_to(self) -> tuple[str, str] | None:
-        """(secret, host:port) where signing in takes a password."""
+        """(secret, host:port) if connecting takes a password."""
         return None
 
 
 class FileWarehouse(Warehouse):
-    """One file. path: where it is."""
+    """A warehouse in one file; `path` says where it is."""
 
     path: str = Field(min_length=1, description="a file; a relative path starts in the data folder's `warehouses`")
 
@@ -62,7 +62,7 @@ class FileWarehouse(Warehouse):
 
 
 class ServerWarehouse(ServerAddress, Warehouse):
-    """A database of a server."""
+    """A database on a server, as a warehouse."""
 
     @property
     @override

@@ -1,4 +1,4 @@
-"""Windows of time, and how those of one feed lie on those of another."""
+"""Windows of time, and how those of one feed relate to those of another."""
 
 from __future__ import annotations
 
@@ -15,14 +15,14 @@ _NOTHING = timedelta(0)
 
 @dataclass(frozen=True)
 class Grid:
-    """Where windows begin and end: the first at `start`, each a step long; due `lag` after their ends."""
+    """Where windows begin and end: the first one at `start`, each a step long, due `lag` after its end."""
 
     start: datetime
     step: Step
     lag: timedelta = _NOTHING
 
     def from_(self, begin: datetime) -> Iterator[Window]:
-        """Windows from a moment on, without end. A moment between two borders begins one that is shorter."""
+        """Windows from a moment on, without end. A moment between two boundaries begins a shorter one."""
         begin = max(begin, self.start)
         end = following(self.step, self.start, floor(self.step, self.start, begin))
         while True:
@@ -30,7 +30,7 @@ class Grid:
             begin, end = end, following(self.step, self.start, end)
 
     def due(self, begin: datetime, now: datetime) -> Iterator[Window]:
-        """Those from a moment on that are over, and their lag with them."""
+        """Windows from a moment on that are over, including the lag."""
         for window in self.from_(begin):
             if window[1] + self.lag > now:
                 return
@@ -38,7 +38,11 @@ class Grid:
 
 
 def grid_of(feed: str, schedules: Mapping[str, Schedule | None]) -> Grid | None:
-    """The windows of a feed, its own or those it stands on; None where it has none. schedules: of all feeds, without circles."""
+    """The windows of a feed, its own or those that it follows; None if it has none.
+
+    Args:
+        schedules: of all feeds, without cycles.
+    """
     schedule = schedules.get(feed)
     if schedule is None:
         return None
@@ -53,13 +57,13 @@ def grid_of(feed: str, schedules: Mapping[str, Schedule | None]) -> Grid | None:
 
 
 def misalignment(feed: str, schedules: Mapping[str, Schedule | None]) -> str | None:
-    """Why a feed's windows do not lie on those of the one it comes after, and what would fix it; None where they do."""
+    """Why a feed's windows do not line up with those of the feed that it follows, and what would fix it; None if they do."""
     schedule = schedules[feed]
     assert schedule is not None and schedule.after is not None
     below, own = grid_of(schedule.after, schedules), grid_of(feed, schedules)
     if below is None:
         if schedule.windows is not None or schedule.shift or schedule.windows_per_run > 1:
-            return f"{schedule.after} has no windows that these could lie on; say `after` alone, or give that feed windows"
+            return f"{schedule.after} has no windows that these could follow; use `after` alone, or give that feed windows"
         return None
     assert own is not None
     if below.step == "month":
@@ -74,21 +78,21 @@ def misalignment(feed: str, schedules: Mapping[str, Schedule | None]) -> str | N
     assert isinstance(step, timedelta)
     if step % below.step or step < below.step:
         return (
-            f"windows of {_words(own.step)} are not made of whole ones of {schedule.after}, {_words(below.step)} each; "
+            f"windows of {_words(own.step)} are not multiples of those of {schedule.after}, {_words(below.step)} each; "
             f"take a multiple of {_words(below.step)}"
         )
     beside = (own.start - schedule.shift - below.start) % below.step
     if beside:
         fitting = (own.start - below.start) % below.step
         return (
-            f"windows begin {_words(beside)} behind those of {schedule.after}; `shift: {_words(fitting)}` would fit, "
+            f"windows begin {_words(beside)} after those of {schedule.after}; `shift: {_words(fitting)}` would fit, "
             f"or a `from` that is {_words(beside)} earlier"
         )
     return None
 
 
 def covered(wanted: Window, done: Sequence[Window]) -> bool:
-    """Whether windows, in order, hold all of one without a gap."""
+    """Whether windows, in order, cover a window without a gap."""
     reached = wanted[0]
     for begin, end in done:
         if begin > reached:

@@ -1,8 +1,7 @@
 """YAML with positions: every path of a document knows its line and column.
 
-PyYAML's SafeLoader follows YAML 1.1, where a bare `on` or `no` is a boolean and `12:30` is a number in base 60; so scalars
-here follow the YAML 1.2 core schema (https://yaml.org/spec/1.2.2/#103-core-schema). A key written twice is
-a mistake, not the last one's victory.
+PyYAML's SafeLoader follows YAML 1.1, in which a bare `on` or `no` is a boolean and `12:30` is a number in base 60; so scalars here follow
+the YAML 1.2 core schema (https://yaml.org/spec/1.2.2/#103-core-schema). A key that occurs twice is a mistake; the last one does not win.
 """
 
 from __future__ import annotations
@@ -40,7 +39,7 @@ for _tag, _pattern, _first in (
 def _whole_number(loader: yaml.SafeLoader, node: yaml.ScalarNode) -> int:
     text = loader.construct_scalar(node)
     if len(text) > _MOST_DIGITS:
-        raise yaml.MarkedYAMLError(problem="a number of so many digits is none of ours", problem_mark=node.start_mark)
+        raise yaml.MarkedYAMLError(problem="a number with so many digits is not supported", problem_mark=node.start_mark)
     return int(text)
 
 
@@ -50,8 +49,9 @@ _CoreLoader.add_constructor("tag:yaml.org,2002:int", _whole_number)
 
 @dataclass
 class Document:
-    """One YAML document: plain Python data, where each path of it stands, {path: (line, column)}, both from 1, and the text it was
-    written as, comments included."""
+    """One YAML document: plain Python data, the position of each path, {path: (line, column)}, both from 1, and the text as it was
+    written, comments included.
+    """
 
     file: str
     data: Any
@@ -59,7 +59,7 @@ class Document:
     text: str = ""
 
     def position(self, path: Path) -> tuple[int, int]:
-        """Where a path stands, or the nearest enclosing one that does (a missing key has its parent's place)."""
+        """The position of a path, or of the nearest enclosing one (a missing key has its parent's)."""
         for length in range(len(path), -1, -1):
             if path[:length] in self.positions:
                 return self.positions[path[:length]]
@@ -67,7 +67,7 @@ class Document:
 
 
 def read_documents(file: str, text: str) -> tuple[list[Document], list[Mistake]]:
-    """All documents of one YAML file, and what could not be read. Empty documents are passed over."""
+    """All documents of one YAML file, and what could not be read. Empty documents are skipped."""
     documents: list[Document] = []
     mistakes: list[Mistake] = []
     loader = None
@@ -75,25 +75,25 @@ def read_documents(file: str, text: str) -> tuple[list[Document], list[Mistake]]
         loader = _CoreLoader(text)
         borders = [found.span() for found in _BORDER.finditer(text)]
         if len(borders) > MOST_DOCUMENTS:
-            raise yaml.MarkedYAMLError(problem=f"it holds {len(borders)} documents; a file holds at most {MOST_DOCUMENTS}")
+            raise yaml.MarkedYAMLError(problem=f"it has {len(borders)} documents; a file may have at most {MOST_DOCUMENTS}")
         while loader.check_node():
             node = loader.get_node()
             assert node is not None
             document = Document(file, None, text=_written(text, node, borders))
             _walk(node, (), document, mistakes)
             if len(document.positions) > MOST_PLACES:
-                raise yaml.MarkedYAMLError(problem="it stands for more than a basket holds", problem_mark=node.start_mark)
+                raise yaml.MarkedYAMLError(problem="it expands to more than a basket may hold", problem_mark=node.start_mark)
             document.data = loader.construct_document(node)
             if document.data is not None:
                 documents.append(document)
     except RecursionError:
-        message = "not readable as YAML: it is nested too deeply"
+        message = "not valid YAML: it is nested too deeply"
         mistakes.append(Mistake(file, 1, 1, "", message, "definition.not_yaml"))
     except yaml.YAMLError as error:
         mark = getattr(error, "problem_mark", None)
         line, column = (mark.line + 1, mark.column + 1) if mark else (1, 1)
         stated = getattr(error, "problem", None) or str(error).splitlines()[0]
-        mistakes.append(Mistake(file, line, column, "", f"not readable as YAML: {stated}", "definition.not_yaml"))
+        mistakes.append(Mistake(file, line, column, "", f"not valid YAML: {stated}", "definition.not_yaml"))
     finally:
         if loader is not None:
             loader.dispose()
@@ -124,7 +124,7 @@ def _walk(node: yaml.Node, path: Path, document: Document, mistakes: list[Mistak
             line, column = key.start_mark.line + 1, key.start_mark.column + 1
             if here in document.positions:
                 first = document.positions[here][0]
-                message = f'the key "{name}" stands twice, first in line {first}; keep one'
+                message = f'the key "{name}" occurs twice, first in line {first}; keep one'
                 mistakes.append(
                     Mistake(document.file, line, column, ".".join(map(str, here)), message, "definition.duplicate_key")
                 )

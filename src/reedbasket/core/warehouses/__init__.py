@@ -1,6 +1,7 @@
-"""Loading: stage, then one transaction with rows, ledger and cursor.
+"""Loading into warehouses: rows are staged, then committed in one transaction with ledger and cursor.
 
-May import: core.errors, core.spec, core.records, core.shaping. One package per engine; `warehouse.py` says what each must do.
+May import: core.errors, core.spec, core.records, core.shaping. There is one package for each engine; `warehouse.py` says what each has to
+provide.
 """
 
 from ..records.ledger import LedgerLine

@@ -1,4 +1,4 @@
-"""How an engine writes names, types, values and conditions in its own SQL."""
+"""How an engine writes names, types, values and conditions in its SQL."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from ..records.structure import ColumnShape
 
 
 class Dialect(ABC):
-    """Gives pieces of SQL as text; runs none. What is here is as the SQL standard has it."""
+    """Pieces of SQL as text; nothing is executed. The defaults are standard SQL."""
 
     # What tells rows of a table apart, in the order in which they came.
     row_id = "_rowid_"
@@ -23,7 +23,7 @@ class Dialect(ABC):
     types: Mapping[Kind, str]
 
     def quote(self, name: str) -> str:
-        """A name of a table or column as SQL, whatever letters it holds."""
+        """The name of a table or column as SQL, whatever characters it contains."""
         return '"' + name.replace('"', '""') + '"'
 
     @abstractmethod
@@ -31,15 +31,15 @@ class Dialect(ABC):
         """A warehouse table as SQL, with its schema.
 
         Args:
-            name: plain.
+            name: not quoted.
         """
 
     def declared(self, column: ColumnShape) -> str:
-        """The column's type, as `columns` shows it."""
+        """A column's type, as `columns` returns it."""
         return self.types[column.kind]
 
     def kind_of(self, declared: str) -> Kind | None:
-        """Our kind of a declared type; None for a type that we do not make."""
+        """The type of values that a declared type holds; None for a type that the loader does not create."""
         return next((kind for kind, name in self.types.items() if name == declared), None)
 
     @abstractmethod
@@ -47,41 +47,41 @@ class Dialect(ABC):
         """An instant as an SQL constant."""
 
     def text_of(self, expression: str) -> str:
-        """An expression's value as text, as SQL."""
+        """SQL for an expression's value as text."""
         return f"cast({expression} as text)"
 
     def concatenated(self, *expressions: str) -> str:
-        """Texts one after the other, as SQL; null where one is."""
+        """SQL for several texts joined; null if one of them is null."""
         return " || ".join(expressions)
 
     def sortable(self, expression: str, kind: Kind) -> str:
-        """Text by its code points, whatever the database's language."""
+        """SQL for text that sorts by code point, whatever the database's language."""
         return expression
 
     def highest_first(self, expression: str, kind: Kind) -> str:
-        """An order, as SQL: the highest value first, nulls last."""
+        """An SQL ordering: the highest value first, nulls last."""
         return f"{self.sortable(expression, kind)} desc nulls last"
 
     def differs(self, columns: Sequence[str], left: str, right: str) -> str:
-        """SQL that is true where any of the columns differ between two aliases; null equals null."""
+        """An SQL condition: some of the columns differ between two aliases; two nulls are equal."""
         return f"({self.listed(columns, left)}) is distinct from ({self.listed(columns, right)})"
 
     def listed(self, names: Sequence[str], alias: str = "") -> str:
         """Column names as a list in SQL.
 
         Args:
-            names: plain.
-            alias: put before each; '' for none.
+            names: not quoted.
+            alias: prefix of each; '' for none.
         """
         before = f"{alias}." if alias else ""
         return ", ".join(before + self.quote(name) for name in names)
 
     def matching(self, names: Sequence[str], left: str, right: str) -> str:
-        """SQL that is true where all of the columns are equal in two aliases; null equals nothing."""
+        """An SQL condition: all of the columns are equal in two aliases; a null equals nothing."""
         return " and ".join(f"{left}.{self.quote(n)} = {right}.{self.quote(n)}" for n in names)
 
     def bare(self, expression: str) -> str:
-        """A value to look up in an index of a stage."""
+        """SQL for a value to look up in a stage's index."""
         return expression
 
     def looked_up(self, names: Sequence[str], outer: str, stage: str) -> str:

@@ -1,7 +1,7 @@
-"""What the loader asks of an engine: few verbs, each said in the engine's own SQL.
+"""What the loader needs from an engine: a few operations, each in the engine's own SQL.
 
-Statements that are the same everywhere stand in `loader/`. They are written with `?` for bound values and with names in double quotes, as
-the SQL standard has them; what engines say differently (`||`, `nulls last`, `update … from`, temp tables) is a verb here.
+Statements that are the same for all engines are in `loader/`. They are written in standard SQL, with `?` for bound values and names in
+double quotes. Whatever engines write differently (`||`, `nulls last`, `update … from`, temporary tables) is an operation here.
 """
 
 from __future__ import annotations
@@ -26,8 +26,8 @@ class Limits:
     """What an engine can hold.
 
     Attributes:
-        columns: the most that a table may have, the loader's own included.
-        nul_in_text: whether text may hold U+0000.
+        columns: the largest number of columns of a table, the loader's own included.
+        nul_in_text: whether text may contain U+0000.
     """
 
     columns: int
@@ -43,7 +43,7 @@ DELETED_AT = ColumnShape("_rb_deleted_at", "timestamp")
 
 
 class Engine(Dialect):
-    """One engine on the connection that loads. Not for two threads at once."""
+    """One engine, on the connection that loads. Not for two threads at once."""
 
     limits: Limits
     # Where temp tables stand.
@@ -57,7 +57,7 @@ class Engine(Dialect):
     @abstractmethod
     @contextmanager
     def translated(self, doing: str) -> Iterator[None]:
-        """A context in which the driver's errors are raised as ours.
+        """A context that translates the driver's errors.
 
         Args:
             doing: what is being done, for the error.
@@ -71,55 +71,55 @@ class Engine(Dialect):
 
     @abstractmethod
     def commit(self) -> None:
-        """Commit what was begun.
+        """Commit the transaction.
 
         Raises:
-            ConnectionLost: nobody can tell from here whether the commit took place.
+            ConnectionLost: it is not known whether the commit happened.
         """
 
     def abandon(self) -> None:
-        """Forget what waits to be sent. Raises nothing, so that it hides no other error."""
+        """Drop rows that wait to be sent. Raises nothing, so that it hides no other error."""
 
     @abstractmethod
     def rollback(self) -> None:
-        """Take back what was begun, if anything. Raises nothing, so that it hides no other error."""
+        """Roll back the transaction, if there is one. Raises nothing, so that it hides no other error."""
 
     @abstractmethod
     def run(self, sql: str) -> int:
-        """Run a statement without bound values.
+        """Execute a statement without bound values.
 
         Returns:
-            How many rows it touched.
+            How many rows it affected.
         """
 
     @abstractmethod
     def execute(self, sql: str, values: Sequence[Any]) -> None:
-        """Run a statement with bound values, `?` for each."""
+        """Execute a statement with a bound value for each `?`."""
 
     @abstractmethod
     def query(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
-        """Run a statement with bound values, `?` for each.
+        """Execute a query with a bound value for each `?`.
 
         Returns:
             All of its rows.
         """
 
     def reconnect(self) -> None:
-        """Open a new connection after one was lost; temp tables are gone with the old one."""
+        """Connect again after the connection was lost; its temporary tables are gone."""
 
     # Tables
 
     @abstractmethod
     def columns(self, table: str) -> dict[str, str] | None:
-        """{column: declared type} of a warehouse table or view, None where there is neither."""
+        """{column: declared type} of a table or view in the warehouse; None if there is none of that name."""
 
     @contextmanager
-    def at_home(self) -> Iterator[None]:
-        """A context in which tables of the warehouse may be named plainly, as their readers name them."""
+    def in_default_schema(self) -> Iterator[None]:
+        """A context in which tables of the warehouse may be named without a schema, as their readers name them."""
         yield
 
     def make(self, what: str, name: str, query: str) -> None:
-        """Make a table or view of a query that people wrote. Within `at_home`.
+        """Make a table or view of a query that people wrote. Within `in_default_schema`.
 
         Args:
             what: `table` or `view`.
@@ -130,56 +130,56 @@ class Engine(Dialect):
         self.query(f"select * from {self.quote(name)} limit 0")  # not every engine looks at what a view says
 
     def index_files(self, table: str) -> None:
-        """The service's list of files, made just now, by its path."""
+        """Index the new table of files by its path."""
         self.run(f"create unique index _rb_file_by_number on {table.removeprefix('main.')} (feed, source_table, number)")
 
     @abstractmethod
     def is_table(self, table: str) -> bool:
-        """A table, not a view."""
+        """Whether the name is a table's and not a view's."""
 
     def create(self, sql_name: str, columns: Sequence[ColumnShape]) -> None:
-        """Make a table of the warehouse.
+        """Create a table in the warehouse.
 
         Args:
-            sql_name: as `table` writes it.
+            sql_name: from `table`.
             columns: names and types, in order.
         """
         made = ", ".join(f"{self.quote(c.name)} {self.declared(c)}" for c in columns)
         self.run(f"create table {sql_name} ({made})")
 
     def create_temp(self, name: str, columns: Sequence[ColumnShape]) -> None:
-        """Make a table that goes with the connection.
+        """Create a temporary table.
 
         Args:
-            name: plain, without `temp` in front.
+            name: not quoted, without `temp`.
             columns: names and types, in order.
         """
         made = ", ".join(f"{self.quote(c.name)} {self.declared(c)}" for c in columns)
         self.run(f"create temp table {name} ({made})")
 
     def create_temp_as(self, name: str, query: str) -> None:
-        """Make a temp table of what a query finds.
+        """Create a temporary table from a query.
 
         Args:
-            name: plain.
+            name: not quoted.
             query: a select.
         """
         self.run(f"create temp table {name} as {query}")
 
     def drop_temp(self, name: str) -> None:
-        """Drop a temp table.
+        """Drop a temporary table.
 
         Args:
-            name: plain, or as SQL.
+            name: not quoted, or as SQL.
         """
         self.run(f"drop table {self.temp}{name.removeprefix(self.temp)}")
 
     def add_column(self, sql_name: str, column: ColumnShape) -> None:
-        """Add a column, null in the rows that are there."""
+        """Add a column; it is null in existing rows."""
         self.run(f"alter table {sql_name} add column {self.quote(column.name)} {self.declared(column)}")
 
     def add_constant(self, sql_name: str, column: ColumnShape, value: str) -> None:
-        """Add a column that holds one value in the rows that are there.
+        """Add a column with the same value in all existing rows.
 
         Args:
             sql_name: the table, as SQL.
@@ -193,46 +193,47 @@ class Engine(Dialect):
         """Drop a column.
 
         Args:
-            table: plain.
-            column: plain.
+            table: not quoted.
+            column: not quoted.
         """
         self.run(f"alter table {self.table(table)} drop column {self.quote(column)}")
 
     @abstractmethod
     def widen(self, table: str, columns: Sequence[tuple[Kind, ColumnShape]], *, temp: bool = False) -> None:
-        """Change columns in place to a wider kind, without losing a value.
+        """Change columns in place to a wider type, without losing a value.
 
         Args:
-            table: plain.
-            columns: [(kind before, the column as it is to be)].
-            temp: it is a temp table.
+            table: not quoted.
+            columns: [(type before, the column as it will be)].
+            temp: it is a temporary table.
 
         Raises:
-            WarehouseError: a value does not fit into the wider kind.
+            WarehouseError: a value does not fit into the wider type.
         """
 
     @abstractmethod
     def widened(self, expression: str, before: Kind, column: ColumnShape) -> str:
-        """SQL for a held value as `widen` would make it.
+        """SQL for a stored value as `widen` would convert it.
 
         Args:
             expression: the value, as SQL.
-            before: its kind.
-            column: as it is to be.
+            before: its type.
+            column: as it will be.
         """
 
     @abstractmethod
     def exchange(self, tables: Mapping[str, str]) -> None:
-        """Tables get what was built in others, all at once for readers; those others, and what the tables held, go.
+        """Replace tables by others, all at once for readers; the others, and the earlier content, are dropped.
 
         Args:
-            tables: {table: the one its rows were built in}; plain names. The first may not be there yet. Its key's index does not stay.
+            tables: {table: the one that replaces it}, not quoted. The table need not exist yet. Its key's index does not stay.
         """
 
     @contextmanager
     def changing_tables(self) -> Iterator[None]:
-        """Within a transaction, around statements that make or change tables. Where those commit by themselves, what was written before is
-        committed first, and what comes behind is in a transaction of its own."""
+        """A context within a transaction for statements that create or change tables. If those commit implicitly, what was written before
+        is committed first, and what follows is in a new transaction.
+        """
         if self.ddl_commits:
             self.commit()
         yield
@@ -241,57 +242,58 @@ class Engine(Dialect):
 
     @abstractmethod
     def ensure_key(self, table: str, key: Sequence[str], *, current: bool = False) -> None:
-        """Make a unique index on the key, where the engine has such.
+        """Create a unique index on the key, if the engine has them.
 
         Args:
-            table: plain.
+            table: not quoted.
             key: its columns.
             current: unique among the rows that are current versions.
         """
 
     @abstractmethod
     def drop_key(self, table: str) -> None:
-        """The index that `ensure_key` made, if it is there."""
+        """Drop the index that `ensure_key` created, if it exists."""
 
     # Rows
 
     @abstractmethod
     def insert(self, sql_name: str, columns: Sequence[ColumnShape], batch: TableBatch) -> None:
-        """Append a batch, with the loader's own columns `_rb_owner`, `_rb_parent`, `_rb_ordinal`, `_rb_row_key` as far as it has them.
+        """Append a batch, including those of the loader's own columns `_rb_owner`, `_rb_parent`, `_rb_ordinal`, `_rb_row_key` that it
+        has.
 
         Args:
             sql_name: the table, as SQL.
-            columns: the types that the table has, in which the rows are handed over.
+            columns: with the table's types, in which the rows are sent.
             batch: the rows.
         """
 
     def insert_stamped(self, sql_name: str, columns: Sequence[ColumnShape], batch: TableBatch, stamp: Stamp) -> None:
-        """Append a batch to a table of the warehouse, with its load. Called where `stamps_on_insert` alone."""
+        """Append a batch to a table of the warehouse, with the load's stamp. Only called if `stamps_on_insert`."""
         raise AssertionError(f"{type(self).__name__} stages what it appends")
 
     def staged(self, name: str, key: Sequence[str]) -> None:  # most engines want nothing
-        """A stage is complete: what the engine wants to know of it before it plans statements."""
+        """Called when a stage is complete, for what the engine needs before it plans statements."""
 
     def empty(self, name: str) -> None:
-        """Of a temp table."""
+        """Delete all rows of a temporary table."""
         self.run(f"delete from {name}")
 
     def index_stage(self, name: str, key: Sequence[str]) -> None:  # most engines join by hashing
-        """Before statements that look up the stage's rows one by one."""
+        """Called before statements that look up rows of the stage one by one."""
 
     @abstractmethod
     def merge(self, merge: Merge) -> tuple[int, int]:
-        """Insert and update the table's rows from the stage. Equal rows stay untouched, with their load and time.
+        """Insert and update the table's rows from the stage. Equal rows are not touched, and keep their load and time.
 
         Returns:
             (inserted, updated)
         """
 
     def add_versions(self, merge: Merge) -> tuple[int, int]:
-        """End the current versions that differ, and add one for each row that is new or changed.
+        """End current versions that differ, and add a version for each new or changed row.
 
         Returns:
-            (first versions of their key, further versions)
+            (first versions of a key, further versions)
         """
         stamp = merge.stamp
         assert stamp is not None
@@ -310,27 +312,27 @@ class Engine(Dialect):
 
     @abstractmethod
     def delete_matching(self, table: str, temp: str, key: Sequence[str], also: str = "true") -> int:
-        """Delete the rows of a table that have a partner in a temp table.
+        """Delete the rows of a table that match a row of a temporary table.
 
         Args:
             table: as SQL; its alias is t.
             temp: as SQL; its alias is g.
-            key: columns in which partners are equal.
-            also: a further condition over t and g.
+            key: columns that are equal in matching rows.
+            also: a further condition on t and g.
 
         Returns:
-            How many rows went.
+            How many rows were deleted.
         """
 
     def update_matching(self, table: str, temp: str, key: Sequence[str], what: str, also: str = "true") -> int:
-        """Update the rows of a table that have a partner in a temp table.
+        """Update the rows of a table that match a row of a temporary table.
 
         Args:
             table: as SQL; its alias is t.
             temp: as SQL; its alias is g.
-            key: columns in which partners are equal.
+            key: columns that are equal in matching rows.
             what: the assignments, as SQL.
-            also: a further condition over t and g.
+            also: a further condition on t and g.
 
         Returns:
             How many rows were updated.
@@ -338,12 +340,12 @@ class Engine(Dialect):
         return self.update_joined(table, temp, f"{self.matching(key, 't', 'g')} and {also}", what)
 
     def update_joined(self, table: str, temp: str, match: str, what: str) -> int:
-        """Update the rows of a table that have a partner in a temp table, by any condition.
+        """Update the rows of a table that match a row of a temporary table, by any condition.
 
         Args:
             table: as SQL; its alias is t.
             temp: as SQL; its alias is g.
-            match: the condition over t and g that makes partners.
+            match: the condition on t and g.
             what: the assignments, as SQL.
 
         Returns:
@@ -354,7 +356,7 @@ class Engine(Dialect):
     # Service tables
 
     def serialise(self, feed: str, source_table: str) -> None:  # files know one writer at a time
-        """Wait, within a transaction, for another load of the same table to end. For engines with several writers."""
+        """Wait, within a transaction, until no other load of the same table is running. For engines with several writers."""
 
     @abstractmethod
     def next_loads(self, count: int) -> list[int]:
@@ -363,7 +365,7 @@ class Engine(Dialect):
 
 @contextmanager
 def transaction(engine: Engine) -> Iterator[None]:
-    """What is written in it is written as a whole, or not at all."""
+    """A transaction: everything written in it is committed, or nothing."""
     engine.begin()
     try:
         yield
@@ -379,16 +381,16 @@ def utc(moment: datetime) -> datetime:
 
 
 def rfc3339(moment: datetime) -> str:
-    """An instant as RFC 3339 writes it, in UTC, to the millisecond."""
+    """An instant in UTC as RFC 3339, to the millisecond."""
     return utc(moment).isoformat(timespec="milliseconds").replace("+00:00", "Z")
 
 
 def cannot_widen(table: str, column: str, limit: int) -> WarehouseError:
-    """The error for whole numbers beyond `limit` in a column that is to hold fractions too."""
+    """The error for whole numbers beyond `limit` in a column that has to hold fractions too."""
     return WarehouseError(
         "widening the column",
         f"{table}.{column}",
-        found=f"fractions arrived where whole numbers up to {limit} are held, and no double holds both exactly",
+        found=f"fractions arrived in a column with integers up to {limit}, and no double can hold both exactly",
         fix="set `cast: {" + column + ": decimal}` for this table in the feed",
         code="warehouse.cannot_widen",
     )

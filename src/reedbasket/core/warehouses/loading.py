@@ -1,4 +1,4 @@
-"""A load, the unit of writing: stage batches, then commit them with ledger and cursor at once."""
+"""A load, the unit of writing: batches are staged, then committed together with ledger and cursor."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ Link = Literal["key", "row"]
 
 @dataclass(frozen=True)
 class LoadTarget:
-    """Where one table of a feed goes, and how.
+    """Where one table of a feed is loaded, and how.
 
     Attributes:
         run: the run's number.
@@ -28,16 +28,16 @@ class LoadTarget:
         source_table: the table's name at the source.
         table: the warehouse table's name.
         write: the write mode.
-        key: source fields by which rows are told apart; empty for none.
-        link: by what child rows point at their parent.
-        deletes: what becomes of rows that the source no longer has.
-        complete: the load will hold everything that the source shows, so that what is not in it has gone.
-        again: records that were rejected before come once more: they are merged, or appended where there is no key, never over a
-            newer version, and nothing else of the table changes.
-        tombstones: records may say of themselves that they are gone.
-        reads_all: what the load does not hold has gone, whatever the write mode.
-        flat: no record holds others, so that no child tables come.
-        max_removed: rows that may go because the load does not hold them, a number or a share (`spec.limits`); None for any.
+        key: source fields that identify a row; empty for none.
+        link: what child rows refer to.
+        deletes: what to do with rows that no longer exist at the source.
+        complete: the load will hold everything that the source shows, so what is missing no longer exists.
+        again: earlier rejects are loaded again: merged, or appended without a key, never over a newer version; nothing else in the table
+            changes.
+        tombstones: records may say themselves that they are deleted.
+        reads_everything: what the load does not hold no longer exists, whatever the write mode.
+        flat: no record holds objects or lists, so there are no child tables.
+        max_removed: how many rows may be removed because the load does not hold them, as a number or a share (`spec.limits`); None for any.
     """
 
     run: int
@@ -52,23 +52,23 @@ class LoadTarget:
     complete: bool = False
     again: bool = False
     tombstones: bool = False
-    reads_all: bool = False
+    reads_everything: bool = False
     flat: bool = False
     max_removed: int | str | None = None
 
 
 @dataclass(frozen=True)
 class Differences:
-    """What a staged read of the source and one table do not have in common.
+    """How a staged read of the source differs from one table.
 
     Attributes:
         table: the warehouse table's name.
         source: rows that the source shows.
-        warehouse: rows that the table holds: current ones, without those marked as deleted.
-        only_source: keys that only the source has; None where there is no key to tell rows by.
-        only_warehouse: keys that only the table has; None as before.
-        differing: keys that both have, with other values; None as before.
-        lacking: columns that the source shows and the table has not.
+        warehouse: rows that the table holds: current ones that are not marked as deleted.
+        only_source: keys that only the source has; None without a key.
+        only_warehouse: keys that only the table has; None without a key.
+        differing: keys that both have, with different values; None without a key.
+        lacking: columns that the source shows and the table does not have.
         samples: the first of each, [(what, key, {column: (source's value, warehouse's value)})].
     """
 
@@ -83,13 +83,13 @@ class Differences:
 
 
 @dataclass(frozen=True)
-class TakenWindow:
-    """One window of a table, read as a whole.
+class LoadedWindow:
+    """One window of a table, loaded as a whole.
 
     Attributes:
-        backfill: the number of the backfill in which it counts; 0 for the schedule's own.
-        begins: RFC 3339; it is in the window.
-        ends: RFC 3339; it is not.
+        backfill: the backfill that it belongs to; 0 for the schedule.
+        begins: RFC 3339, inclusive.
+        ends: RFC 3339, exclusive.
     """
 
     backfill: int
@@ -99,7 +99,7 @@ class TakenWindow:
 
 @dataclass(frozen=True)
 class Seconds:
-    """Where a load's time went."""
+    """Where a load's time was spent."""
 
     reading: float = 0.0
     shaping: float = 0.0
@@ -111,19 +111,19 @@ class Position:
     """What a load's ledger line and cursor say. Counts are of this load alone.
 
     Attributes:
-        cursor: how far the table has been read with it; None where the table has no cursor, or the position is not safe.
+        cursor: how far the table has been read; None without a cursor, or if the position may not be saved.
         cursor_from: from where it was read, as people read it.
         rejected: records that could not be shaped.
         repeated: records that were recognised as loaded before.
         source_bytes: what the source sent.
         started: when reading began, aware, UTC.
         filtered: rows that the feed's `filter` left out.
-        unchanged: records known to be as they were without having been staged.
-        seconds: where the time went.
-        forget_cursor: the saved cursor means nothing any more.
-        hashes: what a compare keeps for the next one.
-        files: those whose records the load holds, and others that stand otherwise now.
-        window: what counts as read with this load.
+        unchanged: records known to be unchanged without having been staged.
+        seconds: where the time was spent.
+        forget_cursor: the saved cursor is no longer valid.
+        hashes: what `compare` keeps for the next run.
+        files: those whose records the load holds, and others whose state changed.
+        window: what counts as loaded with this load.
     """
 
     cursor: SavedCursor | None
@@ -138,7 +138,7 @@ class Position:
     forget_cursor: bool = False
     hashes: bytes | None = None
     files: Sequence[FileLine] = ()
-    window: TakenWindow | None = None
+    window: LoadedWindow | None = None
 
 
 class Load(Protocol):
@@ -154,64 +154,64 @@ class Load(Protocol):
 
     @property
     def version(self) -> int:
-        """The version of the state that the next commit builds on; 0 before the warehouse has one."""
+        """The version of the state that the next commit builds on; 0 if the warehouse has none yet."""
 
     def stage(self, family: Family, batches: Sequence[TableBatch]) -> None:
-        """Keep batches aside, on disk; nothing of them is seen by a reader of the warehouse.
+        """Stage batches on disk; no reader of the warehouse sees them.
 
         Args:
             family: the layout of the table and its children.
-            batches: one a table of the family, parents first.
+            batches: one for each table of the family, parents first.
 
         Raises:
             WarehouseError: the engine refused them.
         """
 
     def rejected_in(self, runs: Sequence[int]) -> None:
-        """Say of a replay which run rejected each record.
+        """For a replay: which run rejected each record.
 
         Args:
             runs: numbers of runs, in the order of the records that are staged next.
         """
 
     def mark_present(self, keys: TableBatch) -> None:
-        """Say that the source does show these keys, though their records could not be shaped: they have not gone.
+        """These keys exist at the source although their records could not be shaped, so their rows stay.
 
         Args:
             keys: the key columns alone.
         """
 
     def mark_all_present(self, files: Iterable[int | None] | None = None) -> None:
-        """Say that the source shows records whose keys nobody could read: what this load does not hold has not gone.
+        """The source has records with unreadable keys, so rows that this load does not hold stay.
 
         Args:
-            files: numbers of the files that hold such records, whose earlier rows stay until a version can be read; None for all.
+            files: numbers of the files with such records, whose earlier rows stay; None for all.
         """
 
-    def gone(self, keys: TableBatch) -> None:
-        """Say that the source no longer has these keys; their rows go as `deletes` says.
+    def delete_keys(self, keys: TableBatch) -> None:
+        """The source no longer has these keys; their rows go as `deletes` says.
 
         Args:
             keys: the key columns alone.
         """
 
     def tombstones(self, keys: TableBatch) -> None:
-        """Take records that say they are gone; their rows go as `deletes` says, unless a later record of the key came.
+        """Records that say they are deleted; their rows go as `deletes` says, unless a later record of the key came.
 
         Args:
-            keys: the key, what tells the newest, and the records' numbers in the load.
+            keys: the key, the order, and the records' numbers in the load.
         """
 
     def stage_unchanged(self, column: str, rows: TableBatch) -> None:
-        """Say which staged rows do not bring a column, because it did not change: it keeps its value.
+        """Which staged rows do not have a column because it did not change: it keeps its value.
 
         Args:
             column: its name.
-            rows: keys and numbers of the rows, as `shaping.unchanged_values` makes them.
+            rows: keys and numbers of the rows, from `shaping.unchanged_values`.
         """
 
-    def emptied(self) -> None:
-        """The source emptied the table: what was staged so far counts no more, and what is loaded has gone."""
+    def truncated(self) -> None:
+        """The source truncated the table: what is staged is dropped, and the loaded rows no longer exist."""
 
     def commit(self, family: Family, structure: dict[str, Any], position: Position, now: datetime) -> list[LedgerLine]:
         """Write the mode's result, the ledger and the cursor in one transaction; the stage is empty afterwards.
@@ -227,20 +227,20 @@ class Load(Protocol):
 
         Raises:
             CursorMoved: another run of the feed committed meanwhile.
-            TableNotOurs, NotReconciled, WarehouseBusy, WarehouseError: as they say. After each of these nothing of the load is in the
+            TableNotOwned, NotReconciled, WarehouseBusy, WarehouseError: as they say. After each of these nothing of the load is in the
                 warehouse.
         """
 
     def differences(self, family: Family, *, deep: bool, samples: int) -> list[Differences]:
-        """Compare what is staged with what each table of the family holds; nothing is written.
+        """Compare what is staged with each table of the family; nothing is written.
 
         Args:
             family: the table and its children.
-            deep: values are compared too, not only keys.
-            samples: at most so many examples of each difference.
+            deep: compare values, not only keys.
+            samples: the largest number of examples of each difference.
 
         Returns:
-            One entry a table, parents first.
+            One entry for each table, parents first.
         """
 
     def close(self) -> None:

@@ -1,4 +1,4 @@
-"""What one merge takes, and what a load did to the rows of a table."""
+"""What one merge needs, and what a load did to the rows of a table."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ class Stamp:
 
     Attributes:
         load: the id of the load.
-        at: the moment of the load, as an SQL constant that is made by us, never taken from a value.
+        at: the time of the load, as an SQL constant made by the loader, never from a value.
     """
 
     load: int
@@ -32,17 +32,17 @@ class Stamp:
 
 @dataclass(frozen=True)
 class Merge:
-    """One set-based merge out of a stage that holds no key twice.
+    """One set-based merge from a stage that holds no key twice.
 
     Attributes:
         stage: the stage, as SQL.
         table: the warehouse table, as SQL.
         names: the columns that are copied.
-        key: those of them by which rows are told apart.
-        compared: those of them whose difference makes a row a changed one.
+        key: those of them that identify a row.
+        compared: those of them that make a row a changed one if they differ.
         staged: rows in the stage.
-        stamp: what is written into each row; None for none.
-        revive: the table marks deleted rows, and a row that comes again is deleted no more.
+        stamp: what is written into each row; None for nothing.
+        revive: the table marks deleted rows, and a row that comes again is no longer deleted.
     """
 
     stage: str

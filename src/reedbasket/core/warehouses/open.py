@@ -1,4 +1,4 @@
-"""Opening a warehouse by its definition."""
+"""Opening a warehouse from its definition."""
 
 from __future__ import annotations
 
@@ -11,16 +11,16 @@ from .warehouse import Warehouse
 
 
 def open_warehouse(definition: WarehouseDefinition, places: Places, reveal: Callable[[str], str]) -> Warehouse:
-    """For loading and reading.
+    """Open a warehouse for loading and reading.
 
     Args:
-        definition: what people wrote.
+        definition: its definition.
         places: where files may lie.
-        reveal: the value of a secret by its name.
+        reveal: gives a secret by its name.
 
     Raises:
-        PlaceNotAllowed: it lies where none may.
-        SecretMissing: its password is not stored.
+        PlaceNotAllowed: its path is not allowed.
+        SecretMissing: its password is not set.
         DriverMissing: its driver is not installed.
         WarehouseError: it cannot be opened.
     """

@@ -1,4 +1,4 @@
-"""Statistics of a table's columns, asked in SQL that all engines understand."""
+"""Statistics of a table's columns, in SQL that all engines understand."""
 
 from __future__ import annotations
 
@@ -17,7 +17,13 @@ _AS_TEXT = ("JSON", "BOOL", "UUID", "BLOB", "BYTEA")
 
 @dataclass
 class ColumnProfile:
-    """min, max: as text; None for a column of nulls. examples: a few different values, as text."""
+    """The statistics of one column.
+
+    Attributes:
+        min: as text; None if all values are null.
+        max: as text; None if all values are null.
+        examples: a few different values, as text.
+    """
 
     name: str
     type: str
@@ -33,14 +39,19 @@ class ColumnProfile:
 
 
 def profile(warehouse: Warehouse, table: str) -> tuple[int, list[ColumnProfile]]:
-    """(rows, columns in order). Raises NotFound, QueryRefused where it takes more than 50 s."""
+    """(number of rows, the columns in order).
+
+    Raises:
+        NotFound: there is no such table.
+        QueryRefused: it takes more than 50 s.
+    """
     columns = warehouse.existing(table)
     if not columns:
         raise NotFound(
             "profiling",
             table,
             found="no such table in the warehouse",
-            fix="see which tables there are with `reed tables`",
+            fix="list the tables with `reed tables`",
             code="table.not_found",
         )
     found = [ColumnProfile(name, declared) for name, declared in columns.items()]

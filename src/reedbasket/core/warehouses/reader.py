@@ -1,4 +1,4 @@
-"""What every warehouse answers in the same words: state, ledger, tables, rows. How it is asked is each engine's own."""
+"""What every warehouse answers in the same way: state, ledger, tables, rows. Only how to query is the engine's own."""
 
 from __future__ import annotations
 
@@ -16,9 +16,9 @@ from ..spec.files import Derived
 from .engine import FILE, Engine, transaction
 from .loader import unfinished
 from .loader.derived import is_current, read_derived, refresh
-from .loader.file_list import FileLine, read_files, take_again
+from .loader.file_list import FileLine, read_files, requeue_files
 from .loader.service_tables import read_hashes, read_ledger, read_state, read_window, rewind
-from .loading import TakenWindow
+from .loading import LoadedWindow
 from .warehouse import QueryResult, TableInfo, TableState, Warehouse
 
 Ask = Callable[[str, Sequence[Any]], list[tuple[Any, ...]]]
@@ -38,7 +38,7 @@ class WarehouseReader(ABC, Warehouse):
 
     @abstractmethod
     def _reading(self) -> AbstractContextManager[Ask]:
-        """A way to ask with `?` for bound values. Of a warehouse that is not there yet, every answer is empty."""
+        """A way to query with `?` for bound values. If the warehouse does not exist yet, every answer is empty."""
 
     @abstractmethod
     def _columns(self, query: Ask, table: str) -> dict[str, str] | None:
@@ -66,7 +66,7 @@ class WarehouseReader(ABC, Warehouse):
         """As people call it."""
 
     def _refused(self, found: str, fix: str) -> QueryRefused:
-        return QueryRefused("asking the warehouse", self._called, found=found, fix=fix)
+        return QueryRefused("querying the warehouse", self._called, found=found, fix=fix)
 
     @override
     def existing(self, table: str) -> dict[str, str] | None:
@@ -90,7 +90,7 @@ class WarehouseReader(ABC, Warehouse):
             waiting = there and unfinished.swaps(query, named, feed, source_table)
         if waiting:
             engine = self._loader()
-            with engine.translated("finishing a commit that was cut in"):
+            with engine.translated("finishing an interrupted commit in"):
                 unfinished.finish(engine, feed, source_table)
 
     @override
@@ -108,7 +108,7 @@ class WarehouseReader(ABC, Warehouse):
             return read_hashes(query, self._named("_rb_hash"), feed, source_table, version) if there else None
 
     @override
-    def window_taken(self, feed: str, source_table: str, window: TakenWindow) -> int | None:
+    def load_of_window(self, feed: str, source_table: str, window: LoadedWindow) -> int | None:
         with self._reading() as query:
             there = self._columns(query, "_rb_window")
             return read_window(query, self._named("_rb_window"), feed, source_table, window) if there else None
@@ -120,9 +120,9 @@ class WarehouseReader(ABC, Warehouse):
             return read_files(partial(self._many, query), self._named(FILE), feed, source_table) if there else []
 
     @override
-    def take_again(self, feed: str, source_table: str, paths: Sequence[str]) -> int:
-        with self._changing("noting files to take again in") as engine:
-            return take_again(engine, feed, source_table, paths)
+    def requeue_files(self, feed: str, source_table: str, paths: Sequence[str]) -> int:
+        with self._changing("requeueing files in") as engine:
+            return requeue_files(engine, feed, source_table, paths)
 
     @override
     def rewind(self, feed: str, source_table: str, value: str | None) -> bool:
@@ -139,7 +139,7 @@ class WarehouseReader(ABC, Warehouse):
             exists = derived is not None and self._columns(query, derived.name) is not None
         if is_current(held, derived, version, exists=exists):
             return ""
-        with self._changing("keeping what stands on a table of") as engine:
+        with self._changing("refreshing what is derived from a table of") as engine:
             return refresh(engine, feed, source_table, derived, version)
 
     @abstractmethod
@@ -195,7 +195,7 @@ class WarehouseReader(ABC, Warehouse):
                 "reading rows of",
                 table,
                 found=f"no such table in {self._called}",
-                fix="see which tables there are with `reed tables`, or run the feed that makes it",
+                fix="list the tables with `reed tables`, or run the feed that creates it",
                 code="table.not_found",
             )
         order = f"order by _rb_ledger_line desc, {self._latest_row}" if "_rb_ledger_line" in columns else ""
@@ -204,6 +204,12 @@ class WarehouseReader(ABC, Warehouse):
         return QueryResult(list(columns.items()), shown.rows, shown.truncated, shown.seconds)
 
 
+def nothing_loaded(where: str) -> NotFound:
+    """The error for a query of a warehouse that does not exist yet."""
+    words = "nothing was loaded into it yet"
+    return NotFound("querying the warehouse", where, found=words, fix="run a feed", code="warehouse.empty")
+
+
 def quoted(name: str) -> str:
-    """A name as SQL writes it."""
+    """A name as SQL."""
     return '"' + name.replace('"', '""') + '"'

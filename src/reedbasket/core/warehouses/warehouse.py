@@ -1,4 +1,4 @@
-"""What every warehouse does, whatever its engine."""
+"""What every warehouse provides, whatever its engine."""
 
 from __future__ import annotations
 
@@ -13,21 +13,21 @@ from ..records.structure import TableShape
 from ..spec.files import Derived
 from ..spec.model import Write
 from .loader.file_list import FileLine
-from .loading import Link, Load, LoadTarget, TakenWindow
+from .loading import Link, Load, LoadedWindow, LoadTarget
 
 
 @dataclass(frozen=True)
 class TableState:
-    """What the warehouse knows of one table of one feed.
+    """What the warehouse knows about one table of one feed.
 
     Attributes:
-        version: grows by one with every load, and guards against two runs of one feed: a load commits only on top of the version
-            that it started from.
+        version: grows by one with every load. A load commits only on top of the version that it started from, which keeps two runs of one
+            feed apart.
         structure: what was learned of the table's records.
-        cursor: how far the table has been read; None where nothing is saved.
-        link: by what child rows point at their parent: its key, or a number that the loader gave its row.
-        key: source fields by which rows are told apart; empty for none.
-        write: how the table was loaded last; None where an older version did not say.
+        cursor: how far the table has been read; None if nothing is saved.
+        link: what child rows refer to: their parent's key, or a number that the loader gave the parent's row.
+        key: source fields that identify a row; empty for none.
+        write: how the table was loaded last; None if an older version did not record it.
     """
 
     version: int
@@ -40,12 +40,12 @@ class TableState:
 
 @dataclass(frozen=True)
 class QueryResult:
-    """The answer to a statement.
+    """The result of a query.
 
     Attributes:
         columns: [(name, declared type or '')].
-        rows: in the statement's order.
-        truncated: there were more than were asked for.
+        rows: in the query's order.
+        truncated: there were more rows than were asked for.
         seconds: how long it took.
     """
 
@@ -62,8 +62,8 @@ class TableInfo:
     Attributes:
         name: the table's name.
         columns: [(name, declared type)], in the table's order.
-        rows: counted, exact.
-        feed: which loaded it last; None for a table that no feed loads.
+        rows: the exact number.
+        feed: which loaded it last; None if no feed loads it.
         last_load: that load's number.
         loaded_at: when it ended, RFC 3339.
         source_table: what it was loaded from.
@@ -79,41 +79,41 @@ class TableInfo:
 
 
 class Warehouse(Protocol):
-    """One place tables are loaded into. Its connection is used by one thread at a time.
+    """One place that tables are loaded into. Its connection is used by one thread at a time.
 
     Attributes:
-        nul_in_text: whether its text may hold U+0000.
+        nul_in_text: whether its text may contain U+0000.
     """
 
     nul_in_text: bool
 
     def state(self, feed: str, source_table: str) -> TableState | None:
-        """What is known of a table.
+        """The state of a table.
 
         Args:
             feed: the feed's name.
             source_table: the table's name at the source.
 
         Returns:
-            Its state; None before it was loaded.
+            Its state; None if it was not loaded yet.
 
         Raises:
             WarehouseError: it cannot be reached or read.
         """
 
     def files(self, feed: str, source_table: str) -> list[FileLine]:
-        """The files of a table that were loaded, or are known to be passed over, by path."""
+        """The files of a table that were loaded, or are known to be skipped, by path."""
 
-    def window_taken(self, feed: str, source_table: str, window: TakenWindow) -> int | None:
-        """The number of the load that read a window; None where none has."""
+    def load_of_window(self, feed: str, source_table: str, window: LoadedWindow) -> int | None:
+        """The number of the load that read a window; None if none has."""
 
     def keep_derived(self, feed: str, source_table: str, derived: Derived | None, version: int) -> str:
-        """Make the view or table that stands on a table anew, where that table or the definition has changed.
+        """Rebuild the view or table derived from a table, if that table or the definition has changed.
 
         Args:
             feed: the feed's name.
             source_table: the table's name at the source.
-            derived: what is to stand there; None where nothing is to any more.
+            derived: its definition; None if there is none any more.
             version: of the table's state.
 
         Returns:
@@ -123,8 +123,8 @@ class Warehouse(Protocol):
             WarehouseError: the query was refused.
         """
 
-    def take_again(self, feed: str, source_table: str, paths: Sequence[str]) -> int:
-        """Have the next run read files once more, whether they changed or not.
+    def requeue_files(self, feed: str, source_table: str, paths: Sequence[str]) -> int:
+        """Have the next run read files again, whether they changed or not.
 
         Args:
             feed: the feed's name.
@@ -139,7 +139,7 @@ class Warehouse(Protocol):
         """
 
     def rewind(self, feed: str, source_table: str, value: str | None) -> bool:
-        """Have the next run read from an earlier value of the cursor; nothing of what is loaded goes.
+        """Have the next run read from an earlier value of the cursor; loaded rows stay.
 
         Args:
             feed: the feed's name.
@@ -147,7 +147,7 @@ class Warehouse(Protocol):
             value: the cursor's new value, as it is saved; None for the beginning.
 
         Returns:
-            False where no cursor is saved.
+            False if no cursor is saved.
 
         Raises:
             WarehouseBusy: another run is writing.
@@ -157,25 +157,25 @@ class Warehouse(Protocol):
         """The tables that the feed has loaded here, by their names at the source, in order."""
 
     def hashes(self, feed: str, source_table: str, version: int) -> bytes | None:
-        """What a compare kept with a version of the state; None where nothing was kept with that one."""
+        """What `compare` kept with a version of the state; None if nothing was kept with that one."""
 
     def keys(self, table: str, columns: Sequence[str], *, current: str | None = None) -> Iterator[list[tuple[Any, ...]]]:
-        """The keys of a table's rows, many at a time.
+        """The keys of a table's rows, in batches.
 
         Args:
             table: the warehouse table's name.
             columns: its key columns.
-            current: a column that must be null for a row to count; None where every row does.
+            current: a column that must be null for a row to count; None if every row does.
 
         Yields:
-            Lists of tuples, a value a column.
+            Lists of tuples, with a value for each column.
         """
 
     def owner(self, table: str) -> tuple[str, str] | None:
-        """(feed, source table) that writes a table; None where no feed does."""
+        """(feed, source table) that writes a table; None if no feed does."""
 
     def existing(self, table: str) -> dict[str, str] | None:
-        """{column: declared type} of a table or view; None where there is neither."""
+        """{column: declared type} of a table or view; None if there is none of that name."""
 
     def begin(self, target: LoadTarget, state: TableState | None) -> Load:
         """A load on top of a state.
@@ -185,40 +185,40 @@ class Warehouse(Protocol):
             state: as `state` told it.
 
         Raises:
-            TableNotOurs: the table was made by somebody else, or by another feed.
+            TableNotOwned: the table was made by somebody else, or by another feed.
             WarehouseError: it cannot be written to.
         """
 
     def tables(self) -> list[TableInfo]:
-        """All tables of the warehouse, by name, each row counted."""
+        """All tables of the warehouse, by name, with an exact count of rows."""
 
     def ledger(self, *, feed: str | None = None, after: int = 0, limit: int = 1000) -> list[LedgerLine]:
         """Lines of the ledger, oldest first.
 
         Args:
-            feed: of this feed alone; None for all.
-            after: of loads with a higher number.
-            limit: at most so many.
+            feed: of this feed only; None for all.
+            after: only loads with a higher number.
+            limit: the largest number of lines.
         """
 
     def rows(self, table: str, *, limit: int, offset: int = 0) -> QueryResult:
-        """Rows of a table, the newest loaded first.
+        """Rows of a table, the latest loaded first.
 
         Args:
             table: its name.
-            limit: at most so many.
-            offset: rows passed over before them.
+            limit: the largest number of rows.
+            offset: how many rows to skip.
 
         Raises:
             NotFound: there is no such table.
         """
 
     def query(self, sql: str, *, limit: int, seconds: float) -> QueryResult:
-        """Run a statement that only reads, bounded in rows and time.
+        """Execute a query that only reads, with limits of rows and time.
 
         Args:
             sql: one statement, in the engine's own SQL.
-            limit: at most so many rows.
+            limit: the largest number of rows.
             seconds: after which it is ended.
 
         Raises:
@@ -226,7 +226,7 @@ class Warehouse(Protocol):
         """
 
     def check(self) -> list[CheckStep]:
-        """Each step on the way to loading, with its result; the last one is the first that fails."""
+        """Each step to loading, with its result; the last one is the first that fails."""
 
     def close(self) -> None:
-        """Let go of the connection. May be called twice."""
+        """Close the connection. May be called twice."""

@@ -1,4 +1,4 @@
-"""What people look at through the service, and what is sent for them: whatever needs a secret, done by a process of its own.
+"""Whatever needs a secret outside a run, done in a separate process: inspections for people, and notifications.
 
-Each is a function of the store and plain values, and answers with what the API does; `inspection_pool.InspectionPool` has it done.
+Each is a function of the store and plain values, and returns what the API answers. `inspection_pool.InspectionPool` executes it.
 """

@@ -1,4 +1,4 @@
-"""Everything that inspections need, imported once, in the process that theirs are forked from."""
+"""Everything that inspections need, imported once, in the process that they are forked from."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Definitions that somebody hands in: read, checked and kept, outside of the process that answers everybody."""
+"""Definitions that somebody submits: read, checked and applied outside the process that answers requests."""
 
 from __future__ import annotations
 
@@ -13,29 +13,29 @@ from ..whose_code import describing, needs_admin
 
 def applied(
     store: Store, files: dict[str, str], settings: dict[str, str], name: str, role: Role, *, prune: bool, dry_run: bool
-) -> tuple[list[wire.Applied], str]:
-    """What became of each definition (definitions.apply), and to which servers secrets are shown anew, in words.
+) -> tuple[list[wire.ApplyResult], str]:
+    """What happened to each definition (definitions.apply), and to which new servers secrets will be sent, in words.
 
     Raises:
         DefinitionError: with all mistakes.
-        Forbidden: it brings Python, and whoever asks may not.
+        Forbidden: it contains Python, and the caller may not bring any.
     """
     # Where everything else goes, nothing else can be stood on.
     there = definitions.basket(store)
     _require_admin_for_code(files, there, name, role)
     basket = load_texts(files, None if prune else there, settings, describe=describing(name, role, there), places=store.places)
     done = definitions.apply(store, basket, by=name, prune=prune, dry_run=dry_run)
-    told = "; ".join(f"{secret} is shown to {server}" for secret, server in sorted(shown(basket.over(there)) - shown(there)))
+    told = "; ".join(f"{secret} is sent to {server}" for secret, server in sorted(shown(basket.over(there)) - shown(there)))
     return done, told
 
 
-def reverted(store: Store, kind: str, name: str, version: int, by: str) -> wire.Applied:
+def reverted(store: Store, kind: str, name: str, version: int, by: str) -> wire.ApplyResult:
     """See definitions.revert."""
     return definitions.revert(store, kind, name, version, by=by)
 
 
 def _require_admin_for_code(files: dict[str, str], there: Basket, name: str, role: Role) -> None:
-    """Python runs on this machine: who may bring it is who may do everything else. What is in force already may come along."""
+    """Python runs on this machine: only those who may do everything may bring it. Code that is in force already may be included."""
     in_force = {connector.program for connector in there.connectors.values()}
     new = sorted(file for file, text in files.items() if file.endswith(ENDING) and text not in in_force)
     if new and role != "admin":

@@ -10,11 +10,18 @@ DRAFT_FILE = "draft.yaml"
 
 
 def basket_of(store: Store, draft: str) -> Basket:
-    """What is in force, with a draft over it: YAML of any definitions; '' for none. Raises DefinitionError."""
+    """The definitions in force, overridden by a draft.
+
+    Args:
+        draft: YAML of any definitions; '' for none.
+
+    Raises:
+        DefinitionError: the draft has mistakes.
+    """
     known = definitions.basket(store)
     if not draft:
         return known
     new = load_texts(
-        {DRAFT_FILE: draft}, known, describe=describing("whoever tries a draft", "editor", known), places=store.places
+        {DRAFT_FILE: draft}, known, describe=describing("somebody who tries a draft", "editor", known), places=store.places
     )
     return new.over(known)

@@ -1,4 +1,4 @@
-"""Looks at feeds: what a run would do, whether source and warehouse agree, and the files of their tables."""
+"""Inspecting feeds: what a run would do, whether source and warehouse agree, and the files of their tables."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ def planned(store: Store, feed: str, draft: str = "") -> wire.Plan:
 
 
 def verified(store: Store, feed: str, table: str | None, deep: bool) -> list[wire.VerifiedTable]:
-    """A feed's tables held against their source."""
+    """A feed's tables, compared with their source."""
     order = _order(store, feed)
     found = [
         typed(wire.VerifiedTable, one.as_dict())
@@ -48,7 +48,7 @@ def verified(store: Store, feed: str, table: str | None, deep: bool) -> list[wir
 
 
 def files(store: Store, feed: str, table: str | None, state: str | None, match: str | None, limit: int) -> list[wire.FileLine]:
-    """The latest taken first."""
+    """Files, the latest loaded first."""
     found: list[wire.FileLine] = []
     for place in definitions.basket(store).feeds[feed].warehouses:
         with _opened(store, feed, place) as (tables, warehouse):
@@ -63,8 +63,12 @@ def files(store: Store, feed: str, table: str | None, state: str | None, match: 
     return found[:limit]
 
 
-def taken_again(store: Store, feed: str, table: str, patterns: Sequence[str]) -> int:
-    """How many files will be, into each of the feed's warehouses that has them. Raises NotFound."""
+def count_requeued(store: Store, feed: str, table: str, patterns: Sequence[str]) -> int:
+    """Have files loaded again into each of the feed's warehouses that has them. Returns their number.
+
+    Raises:
+        NotFound: there is no such table or file.
+    """
     known: set[str] = set()
     taken: set[str] = set()
     for place in definitions.basket(store).feeds[feed].warehouses:
@@ -74,20 +78,26 @@ def taken_again(store: Store, feed: str, table: str, patterns: Sequence[str]) ->
             known.update(here)
             taken.update(chosen)
             if chosen:
-                warehouse.take_again(feed, table, chosen)
+                warehouse.requeue_files(feed, table, chosen)
     if not taken:
         raise NotFound(
             "rewinding",
             f"{feed}.{table}",
             found=f"none of its {len(known)} files matches {', '.join(patterns)}",
-            fix="see them with `reed files`",
+            fix="list them with `reed files`",
             code="file.not_found",
         )
     return len(taken)
 
 
-def rewound(store: Store, feed: str, table: str, to: str | None, dry_run: bool) -> wire.Rewound:
-    """Move a table's cursor back, or say what that would cost: wire.Rewound. Raises NotFound, Conflict, DefinitionError."""
+def rewound(store: Store, feed: str, table: str, to: str | None, dry_run: bool) -> wire.RewoundCursor:
+    """Move a table's cursor back, or say what that would mean.
+
+    Raises:
+        NotFound: there is no such table.
+        Conflict: there is nothing to move, or rows would be duplicated.
+        DefinitionError: the value is not valid.
+    """
     order = _order(store, feed)
     with _opened(store, feed) as (_, warehouse):
         state = warehouse.state(feed, table)

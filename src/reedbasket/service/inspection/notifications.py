@@ -1,4 +1,4 @@
-"""Sending notifications: by mail, and to web addresses as CloudEvents."""
+"""Sending notifications, by mail and to webhooks as CloudEvents."""
 
 from __future__ import annotations
 
@@ -26,18 +26,22 @@ PASSWORD_SECRET = "mail_password"
 _TIMEOUT_SECONDS = 20.0
 
 
-class NotSent(Exception):
-    """Why, in words without secrets."""
+class SendFailure(Exception):
+    """Why it failed, in words without secrets."""
 
 
 def send(store: Store, own: Settings, url: str, group: Sequence[Notification]) -> str:
-    """Notifications that go to one place, together: why they could not be sent, '' where they were. url: where people find the console."""
+    """Send notifications to one place, together. Returns why that failed; '' if it did not.
+
+    Args:
+        url: where people find the console.
+    """
     try:
         if group[0].channel == "email":
             _mail(store, own, url, group)
         else:
             _post(store, url, group)
-    except NotSent as why:
+    except SendFailure as why:
         return str(why)
     except ReedError as error:  # a secret that is not there
         return f"{error.code}: {error.found or error.doing}"
@@ -46,7 +50,7 @@ def send(store: Store, own: Settings, url: str, group: Sequence[Notification]) -
 
 def _mail(store: Store, own: Settings, url: str, group: Sequence[Notification]) -> None:
     if not own.mail_server:
-        raise NotSent("no mail server is set; start the service with --mail-server")
+        raise SendFailure("no mail server is set; start the service with --mail-server")
     message = EmailMessage()
     message["Subject"], message["From"], message["To"] = mail_subject(group), own.mail_from, group[0].goes_to
     message["Date"] = format_datetime(datetime.now(UTC))
@@ -71,9 +75,9 @@ def _mail(store: Store, own: Settings, url: str, group: Sequence[Notification]) 
             server.send_message(message)
     except smtplib.SMTPResponseException as error:
         said = error.smtp_error.decode("utf-8", "replace") if isinstance(error.smtp_error, bytes) else str(error.smtp_error)
-        raise NotSent(f"the mail server answered {error.smtp_code} {said[:200]}") from error
+        raise SendFailure(f"the mail server answered {error.smtp_code} {said[:200]}") from error
     except (OSError, ValueError, smtplib.SMTPException) as error:
-        raise NotSent(f"mail server {own.mail_server}: {type(error).__name__}: {str(error)[:200]}") from error
+        raise SendFailure(f"mail server {own.mail_server}: {type(error).__name__}: {str(error)[:200]}") from error
 
 
 def _post(store: Store, url: str, group: Sequence[Notification]) -> None:
@@ -94,9 +98,9 @@ def _post(store: Store, url: str, group: Sequence[Notification]) -> None:
             "POST", first.goes_to, body=body, headers=headers, timeout=_TIMEOUT_SECONDS, retries=False, redirect=False
         )
     except (urllib3.exceptions.HTTPError, OSError) as error:
-        raise NotSent(f"{type(error).__name__}: {str(error)[:200]}") from error
+        raise SendFailure(f"{type(error).__name__}: {str(error)[:200]}") from error
     if not 200 <= answer.status < 300:
-        raise NotSent(f"it answered {answer.status}")
+        raise SendFailure(f"it answered {answer.status}")
 
 
 def _event(notification: Notification, url: str) -> dict[str, object]:

@@ -1,4 +1,6 @@
-"""What is asked of an OpenID provider: its own description, and the token of a sign-in. In a looking process, for it takes a secret."""
+"""Requests to an OpenID provider: its own metadata, and the token of a sign-in. They need a secret, so they run in an inspecting
+process.
+"""
 
 from __future__ import annotations
 
@@ -26,12 +28,16 @@ _HERE = ("127.0.0.1", "localhost", "::1")
 class OpenIdError(ReedError):
     """The provider does not answer as it should."""
 
-    code = "access.openid"
+    code = "access.openid_failed"
 
 
 @dataclass(frozen=True)
 class Metadata:
-    """Of OpenID Connect Discovery 1.0, what is needed. says_issuer: answers carry `iss` (RFC 9207)."""
+    """What is needed of OpenID Connect Discovery 1.0.
+
+    Attributes:
+        says_issuer: answers carry `iss` (RFC 9207).
+    """
 
     issuer: str
     authorization: str
@@ -42,10 +48,14 @@ class Metadata:
 
 
 def metadata_of(_: Store, issuer: str) -> Metadata:
-    """Raises OpenIdError."""
-    told = _json("GET", issuer.rstrip("/") + "/.well-known/openid-configuration", "reading the provider's description")
+    """The provider's metadata.
+
+    Raises:
+        OpenIdError: it does not answer as it should.
+    """
+    told = _json("GET", issuer.rstrip("/") + "/.well-known/openid-configuration", "reading the provider's metadata")
     if told.get("issuer") != issuer:
-        raise _failed("reading the provider's description", f"it calls itself {told.get('issuer')!r}, and not {issuer!r}")
+        raise _failed("reading the provider's metadata", f"its issuer is {told.get('issuer')!r}, not {issuer!r}")
     ways = told.get("token_endpoint_auth_methods_supported") or ["client_secret_basic"]
     return Metadata(
         issuer,
@@ -58,12 +68,12 @@ def metadata_of(_: Store, issuer: str) -> Metadata:
 
 
 def claims_of(store: Store, issuer: str, client: str, code: str, verifier: str, nonce: str, back: str) -> dict[str, Any]:
-    """What the provider says of whoever signed in: the claims of an ID token that holds (OpenID Connect Core 1.0, 3.1.3.7).
+    """The claims of a valid ID token for whoever signed in (OpenID Connect Core 1.0, 3.1.3.7).
 
     Raises:
-        OpenIdError: the code is not taken, or the token is not one for us.
+        OpenIdError: the code is refused, or the token is not valid for us.
     """
-    found, doing = metadata_of(store, issuer), "taking the sign-in's code"
+    found, doing = metadata_of(store, issuer), "exchanging the sign-in's code"
     sent = {
         "grant_type": "authorization_code", "code": code, "redirect_uri": back, "code_verifier": verifier, "client_id": client
     }  # fmt: skip
@@ -77,7 +87,7 @@ def claims_of(store: Store, issuer: str, client: str, code: str, verifier: str, 
     answer = _json("POST", found.token, doing, urlencode(sent).encode(), headers)
     token = answer.get("id_token")
     if not isinstance(token, str):
-        raise _failed(doing, "the answer has no id_token; the scope has to name openid")
+        raise _failed(doing, "the answer has no id_token; the scope has to include openid")
     return _checked(token, found, client, nonce)
 
 
@@ -90,7 +100,7 @@ def _checked(token: str, found: Metadata, client: str, nonce: str) -> dict[str, 
             keys if "kid" not in head and len(keys) == 1 else []
         )
         if not fitting or head.get("alg") not in _SIGNED:
-            raise _failed(doing, f"it is signed with {head.get('alg')!r} and a key that the provider does not show")
+            raise _failed(doing, f"it is signed with {head.get('alg')!r} and a key that the provider does not publish")
         claims: dict[str, Any] = jwt.decode(
             token,
             fitting[0].key,
@@ -103,10 +113,10 @@ def _checked(token: str, found: Metadata, client: str, nonce: str) -> dict[str, 
     except jwt.PyJWTError as error:
         raise _failed(doing, f"{type(error).__name__}: {error}") from None
     if claims.get("nonce") != nonce:
-        raise _failed(doing, "it is of another sign-in (nonce)")
+        raise _failed(doing, "it belongs to another sign-in (nonce)")
     others = isinstance(claims["aud"], list) and len(claims["aud"]) > 1
     if (others or "azp" in claims) and claims.get("azp") != client:
-        raise _failed(doing, "it is made for another client (azp)")
+        raise _failed(doing, "it was issued to another client (azp)")
     return claims
 
 
@@ -125,12 +135,12 @@ def _form(text: str) -> str:
 def _address(told: dict[str, Any], name: str) -> str:
     address = told.get(name)
     if not isinstance(address, str) or not safe(address):
-        raise _failed("reading the provider's description", f"its {name} is no https address")
+        raise _failed("reading the provider's metadata", f"its {name} is not an https address")
     return address
 
 
 def safe(address: str) -> bool:
-    """Whether nobody on the way can change what comes: https, or this machine."""
+    """Whether nobody on the way can change an answer: https, or this machine."""
     parts = urlsplit(address)
     return bool(parts.hostname) and (parts.scheme == "https" or (parts.scheme == "http" and parts.hostname in _HERE))
 
@@ -164,5 +174,5 @@ def _failed(doing: str, found: str) -> OpenIdError:
     return OpenIdError(
         doing,
         found=found,
-        fix="try again; if it stays so, tell whoever runs the service, or look at --openid-issuer and --openid-client",
+        fix="try again; if it persists, tell whoever runs the service, or check --openid-issuer and --openid-client",
     )

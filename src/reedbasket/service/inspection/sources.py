@@ -1,4 +1,4 @@
-"""Looks at sources: whether they answer, what they offer; and signing in at them."""
+"""Inspecting sources: whether they answer, what they have; and signing in at them."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from ...core.runs.inspection.trial import try_table
 from ...core.runs.planning.discovered_tables import tables_at
 from ...core.runs.planning.order import ResolvedRun, ResolvedSource, resolve, source_order
 from ...core.runs.request_context import RequestContext, RunContext
-from ...core.sources.http.oauth import begin_errand, client_of, end_errand
+from ...core.sources.http.oauth import begin_sign_in, client_of, finish_sign_in
 from ...core.spec import Basket
 from ...core.spec.auth import oauth_of
 from ...core.spec.http import HttpTable
@@ -29,7 +29,7 @@ from .values import shown
 
 
 def check(store: Store, source: str, draft: str = "") -> list[wire.CheckStep]:
-    """Each step of the way to a source."""
+    """Each step of connecting to a source."""
     basket = basket_of(store, draft)
     order = _order(basket, source)
     context = run_context_of(store, order)
@@ -55,7 +55,7 @@ def setup(store: Store, source: str, draft: str = "") -> list[wire.SetupStatemen
 def surveyed(
     store: Store, source: str, match: Sequence[str], exclude: Sequence[str], draft: str = ""
 ) -> list[wire.SurveyedTable]:
-    """What it offers."""
+    """The source's tables."""
     basket = basket_of(store, draft)
     order = _order(basket, source)
     context = run_context_of(store, order)
@@ -90,59 +90,63 @@ def previewed(store: Store, source: str, table: str, rows: int, exchanges: bool,
     }
 
 
-def tried(store: Store, source: str, table: str, pages: int, draft: str = "") -> wire.Tried:
-    """An API's table, asked for its first pages: see core.runs.inspection.trial."""
+def tried(store: Store, source: str, table: str, pages: int, draft: str = "") -> wire.TrialResult:
+    """The first pages of an API's table: see core.runs.inspection.trial."""
     basket = basket_of(store, draft)
     order = _order(basket, source)
     context = run_context_of(store, order)
     tables = _tables(basket, order, context)
     if table not in tables:
         raise no_such_table(
-            "trying", f"{source}.{table}", f"tables of its connector: {', '.join(tables) or 'none, for it is no API'}"
+            "trying", f"{source}.{table}", f"tables of its connector: {', '.join(tables) or 'none, because it is not an API'}"
         )
     found = try_table(order, context, table, tables[table], pages=pages)
     columns = [{"name": name, "type": kind} for name, kind in found.columns]
-    return typed(wire.Tried, asdict(found), columns=columns, rows=[[shown(value) for value in row] for row in found.rows])
+    return typed(wire.TrialResult, asdict(found), columns=columns, rows=[[shown(value) for value in row] for row in found.rows])
 
 
-def sent_there(store: Store, source: str, back: str) -> str:
-    """Where a person goes to sign in; they come to `back` from there."""
+def source_sign_in_url(store: Store, source: str, back: str) -> str:
+    """Where a person goes to sign in; they come back to `back`."""
     order = _order(definitions.basket(store), source)
     oauth = oauth_of(order.auth)
     if oauth is None or oauth.grant != "authorization_code":
         raise Conflict(
             "signing in at",
             source,
-            found="its connector signs in without a person",
+            found="its connector does not need a person to sign in",
             fix="see `auth` in the connector; only the grant authorization_code needs a person to sign in",
-            code="source.no_person_needed",
+            code="source.sign_in_not_needed",
         )
     client = RequestContext(order, run_context_of(store, order)).client
     assert client is not None
-    errand = begin_errand(client, back)
-    tokens.keep_errand(store, source, errand, back)
+    errand = begin_sign_in(client, back)
+    tokens.save_sign_in(store, source, errand, back)
     return errand.url
 
 
-def came_back(store: Store, state: str, code: str, refused: str) -> tuple[str, str]:
-    """(source, why it did not work): a person comes back with a code, or with a reason why not (RFC 6749, 4.1.2). Raises NotFound."""
-    source, verifier, back = tokens.take_errand(store, state)
+def finish_source_sign_in(store: Store, state: str, code: str, refused: str) -> tuple[str, str]:
+    """(source, why it failed): a person comes back with a code, or with a reason why there is none (RFC 6749, 4.1.2).
+
+    Raises:
+        NotFound: no such sign-in has begun.
+    """
+    source, verifier, back = tokens.take_sign_in(store, state)
     try:
         order = _order(definitions.basket(store), source)
         context = run_context_of(store, order)
         if refused or not code:
-            raise Conflict("signing in at", source, found=f"it sent you back: {refused or 'without a code'}", fix="try again")
+            raise Conflict("signing in at", source, found=f"it sent you back {refused or 'without a code'}", fix="try again")
         asking = RequestContext(order, context)
         client = asking.client
         assert client is not None
-        context.vault(client.fingerprint).keep(end_errand(client, code, verifier, back, asking.ask_for_token))
+        context.vault(client.fingerprint).keep(finish_sign_in(client, code, verifier, back, asking.ask_for_token))
     except ReedError as error:
         return source, quote(f"{error.found}. {error.fix}", safe="")
     return source, ""
 
 
-def holding_tokens(store: Store, sources: Sequence[str]) -> list[str]:
-    """Of sources at which one signs in: those for whose present settings and secrets a token is kept."""
+def signed_in_sources(store: Store, sources: Sequence[str]) -> list[str]:
+    """Those sources for whose present settings and secrets a token is stored."""
     return [source for source in sources if _holds_token(store, source)]
 
 

@@ -1,4 +1,4 @@
-"""Looks at warehouses: tables, rows, profiles, and SQL that only reads."""
+"""Inspecting warehouses: tables, rows, profiles, and SQL that only reads."""
 
 from __future__ import annotations
 
@@ -19,25 +19,25 @@ _LARGEST_ANSWER = 32_000_000
 
 
 def tables(store: Store, warehouse: str) -> list[wire.Table]:
-    """Its tables, counted."""
+    """Its tables, with exact numbers of rows."""
     with _opened(store, warehouse) as found:
         return [typed(wire.Table, vars(t), columns=[{"name": n, "type": k} for n, k in t.columns]) for t in found.tables()]
 
 
 def rows(store: Store, warehouse: str, table: str, limit: int, offset: int) -> wire.Rows:
-    """Rows of a table as they lie."""
+    """Rows of a table in the order in which they are stored."""
     with _opened(store, warehouse) as found:
         return _rows(found.rows(table, limit=limit, offset=offset))
 
 
 def queried(store: Store, warehouse: str, sql: str, limit: int, seconds: float) -> wire.Rows:
-    """What a SELECT brings."""
+    """The result of a SELECT."""
     with _opened(store, warehouse) as found:
         return _rows(found.query(sql, limit=limit, seconds=seconds))
 
 
 def check(store: Store, warehouse: str) -> list[wire.CheckStep]:
-    """Each step of the way to loading into it."""
+    """Each step of connecting and loading."""
     with _opened(store, warehouse) as found:
         return [typed(wire.CheckStep, vars(step)) for step in found.check()]
 
@@ -63,8 +63,8 @@ def _rows(result: QueryResult) -> wire.Rows:
     size = sum(len(value) for row in result.rows for value in row if isinstance(value, str | bytes))
     if size > _LARGEST_ANSWER:
         raise QueryRefused(
-            "answering with rows",
-            found=f"{size / 1e6:,.0f} MB of text and bytes; {_LARGEST_ANSWER // 1_000_000} at most are shown",
+            "returning rows",
+            found=f"{size / 1e6:,.0f} MB of text and bytes; at most {_LARGEST_ANSWER // 1_000_000} are shown",
             fix="ask for fewer rows, or for parts of long values: left(column, 1000)",
         )
     return {

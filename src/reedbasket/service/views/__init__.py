@@ -1,4 +1,4 @@
-"""The API's views, a module a subject. Importing them declares their operations."""
+"""The API's views, a module for each subject. Importing them declares their operations."""
 
 from . import (
     access,

@@ -1,4 +1,4 @@
-"""Sign-in, people, tokens, secrets, and who changed what."""
+"""Sign-in, users, tokens, secrets, and the audit log."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ MAY_SET_SECRETS: Role = "editor"
 
 
 class SignIn(Body):
-    """A code out of a sign-in link, or a name and its password."""
+    """The code of a sign-in link, or a name and its password."""
 
     code: Annotated[str | None, Field(max_length=200)] = None
     name: Annotated[str | None, Field(max_length=200)] = None
@@ -37,7 +37,7 @@ class SecretValue(Body):
 
 
 class NewUser(Body):
-    """An account to be."""
+    """A new user."""
 
     name: UserName
     role: Role
@@ -45,7 +45,7 @@ class NewUser(Body):
 
 
 class ChangedUser(Body):
-    """What is to be another of an account."""
+    """What to change about a user."""
 
     role: Role | None = None
     password: Password | None = None
@@ -53,36 +53,36 @@ class ChangedUser(Body):
 
 
 class OwnPassword(Body):
-    """Of whoever is signed in."""
+    """The password of whoever is signed in."""
 
     old: Password
     new: Password
 
 
-class AskToken(Body):
-    """A token to be."""
+class TokenParameters(Body):
+    """A new token."""
 
     label: Annotated[str, Field(min_length=1, max_length=100)]
     role: Role
-    days: Annotated[int | None, Field(ge=1, le=3650, description="after which it ends; never where nothing is said")] = None
+    days: Annotated[int | None, Field(ge=1, le=3650, description="days until it expires; never by default")] = None
 
 
 class AuditPart(Query):
-    """Which lines."""
+    """Which lines of the audit log."""
 
     before: Annotated[int, Field(ge=1, le=2**53)] | None = None
     limit: Annotated[int, Field(ge=1, le=1000)] = 100
 
 
-@operations.add("POST", "/api/v1/sign-in-codes", "make a single-use link into the console", status=201)
+@operations.add("POST", "/api/v1/sign-in-codes", "create a single-use link into the console", status=201)
 def make_sign_in_code() -> wire.SignInCode:
     who = caller()
     if who.user is None and not who.may("admin"):
         raise Forbidden(
-            "making a sign-in link",
-            found="a token of less than an admin",
+            "creating a sign-in link",
+            found="a token that is not an admin's",
             fix="sign in by name, or ask an admin",
-            code="access.no_link",
+            code="access.link_not_allowed",
         )
     code = access.make_code(parts().store, who)
     return {"code": code, "url": f"{parts().url}/sign-in#{code}"}
@@ -107,7 +107,7 @@ def sign_in(body: SignIn) -> Response:
                 "signing in",
                 found="the link was used before, or has expired",
                 fix="get a new one with `reed sign-in`",
-                code="access.code_spent",
+                code="access.link_used",
             )
     else:
         name = body.name or ""
@@ -223,12 +223,12 @@ def list_tokens() -> list[wire.Token]:
 @operations.add(
     "POST",
     "/api/v1/tokens",
-    "make a token; its value is shown in this answer only",
+    "create a token; its value is shown in this answer only",
     status=201,
-    body=AskToken,
+    body=TokenParameters,
     role="admin",
 )
-def make_token(body: AskToken) -> wire.NewToken:
+def make_token(body: TokenParameters) -> wire.NewToken:
     noted(f"{body.label}, {body.role}")
     return {"token": access.make_token(parts().store, body.label, body.role, maker=caller(), days=body.days)}
 

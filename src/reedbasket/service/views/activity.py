@@ -1,4 +1,4 @@
-"""What came in over time."""
+"""What was loaded over time."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from ..operations import Query
 from .shared import operations, parts
 
 
-class Hours(Query):
+class HoursBack(Query):
     """How far back."""
 
     hours: Annotated[int, Field(ge=1, le=activity.MOST_HOURS)] = 24
@@ -23,7 +23,7 @@ class Hours(Query):
     "GET",
     "/api/v1/activity",
     "rows loaded during the last hours, in total and by feed",
-    query=Hours,
+    query=HoursBack,
 )
-def read_activity(query: Hours) -> wire.Activity:
+def read_activity(query: HoursBack) -> wire.Activity:
     return activity.read(parts().store, datetime.now(UTC), query.hours)

@@ -1,4 +1,4 @@
-"""Baskets and what was applied of them."""
+"""Baskets, and the definitions that were applied."""
 
 from __future__ import annotations
 
@@ -23,16 +23,18 @@ APPLY_SECONDS, APPLY_MB = 120.0, 2048
 
 
 class BasketFiles(Body):
-    """{file name: YAML text, or that of a .py file that a connector names}. settings: the same, of what is different here."""
+    """{file name: YAML text, or the text of a .py file that a connector names}. `settings`: the same, with what is different in this
+    environment.
+    """
 
     files: Annotated[dict[str, str], Field(min_length=1, max_length=1000)]
     settings: Annotated[dict[str, str], Field(max_length=100)] = Field(default_factory=dict)
-    dry_run: Annotated[bool, Field(description="say what would change, and change nothing")] = False
-    prune: Annotated[bool, Field(description="remove what the basket does not hold")] = False
+    dry_run: Annotated[bool, Field(description="only say what would change")] = False
+    prune: Annotated[bool, Field(description="remove definitions that the basket does not contain")] = False
 
 
 class Revert(Body):
-    """To which version."""
+    """The version to revert to."""
 
     version: Annotated[int, Field(ge=1, le=2**53)]
 
@@ -45,7 +47,7 @@ class Revert(Body):
     problems=(422,),
     role="editor",
 )
-def apply_basket(body: BasketFiles) -> list[wire.Applied]:
+def apply_basket(body: BasketFiles) -> list[wire.ApplyResult]:
     done, told = isolated(
         APPLY_SECONDS,
         APPLY_MB,
@@ -115,7 +117,7 @@ def definition_versions(kind: str, name: str) -> list[wire.Version]:
     problems=(404, 422),
     role="editor",
 )
-def revert_definition(kind: str, name: str, body: Revert) -> wire.Applied:
+def revert_definition(kind: str, name: str, body: Revert) -> wire.ApplyResult:
     done = isolated(APPLY_SECONDS, APPLY_MB, inspection.reverted, kind, name, body.version, caller().name)
     noted(f"to version {body.version}")
     parts().scheduler.look()
@@ -132,6 +134,6 @@ def definition_schema() -> dict[str, Any]:
     return json_schema()
 
 
-def _shown(one: definitions.Stored) -> wire.Definition:
+def _shown(one: definitions.StoredDefinition) -> wire.Definition:
     found = {n: getattr(one, n) for n in ("kind", "name", "version", "file", "applied_at", "applied_by")}
     return typed(wire.Definition, found, data=as_written(one.data))

@@ -1,6 +1,6 @@
-"""Looking with definitions that are not in force yet: checked, surveyed, previewed at, tried and planned before anything is kept.
+"""Working with definitions that are not in force: they are checked, surveyed, previewed, tried and planned before anything is saved.
 
-They may send any secret anywhere, as an applied definition may: who calls these has to be an editor.
+Like an applied definition, a draft may send any secret anywhere, so the caller has to be an editor.
 """
 
 from __future__ import annotations
@@ -17,23 +17,23 @@ from .shared import inspect_in_process, operations
 
 
 class Draft(Body):
-    """A basket's text that is not applied, and the source in it that is meant."""
+    """The text of definitions that are not applied, and the source in it."""
 
-    draft: Annotated[str, Field(description="YAML of definitions, over those in force; may be empty")]
+    draft: Annotated[str, Field(description="YAML of definitions, which override those in force; may be empty")]
     source: str
 
 
 class DraftSurvey(Draft):
-    """Which tables of it."""
+    """Which tables to survey."""
 
-    match: list[str] = Field(default_factory=list, description="patterns of a database's tables to show; none: all")
-    exclude: list[str] = Field(default_factory=list, description="patterns of tables to leave out")
+    match: list[str] = Field(default_factory=list, description="patterns of the tables to show; by default all")
+    exclude: list[str] = Field(default_factory=list, description="patterns of tables to exclude")
 
 
 class DraftPreview(Draft):
     """How many rows of which table."""
 
-    table: Annotated[str, Field(min_length=1, description="of an API or a database; of files a path or a pattern")]
+    table: Annotated[str, Field(min_length=1, description="of an API or a database; for files, a path or a pattern")]
     rows: Annotated[int, Field(ge=1, le=200)] = 10
 
 
@@ -45,9 +45,9 @@ class DraftTry(Draft):
 
 
 class DraftPlan(Body):
-    """Which feed of it."""
+    """Which feed to plan."""
 
-    draft: Annotated[str, Field(min_length=1, description="YAML of definitions, over those in force")]
+    draft: Annotated[str, Field(min_length=1, description="YAML of definitions, which override those in force")]
     feed: str
 
 
@@ -90,7 +90,7 @@ def preview_draft(body: DraftPreview) -> wire.Preview:
     "POST", "/api/v1/draft/try", "fetch the first pages of an API's table: requests, answers, and suggestions from them",
     body=DraftTry, problems=_FAILS, role="editor",
 )  # fmt: skip
-def try_draft(body: DraftTry) -> wire.Tried:
+def try_draft(body: DraftTry) -> wire.TrialResult:
     return inspect_in_process(inspection.tried, body.source, body.table, body.pages, draft=body.draft)
 
 

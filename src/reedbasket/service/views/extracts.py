@@ -1,4 +1,4 @@
-"""Extracts: extracts as files, asked for by a run, taken along from here."""
+"""Extracts: requested as a run, and downloaded from here."""
 
 from __future__ import annotations
 

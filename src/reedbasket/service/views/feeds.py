@@ -1,4 +1,4 @@
-"""Feeds: how they stand, what a run would do, their ledger and rejects."""
+"""Feeds: their state, what a run would do, their ledger and rejects."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from pydantic import Field
 from ... import wire
 from ...core.errors import NotFound, no_such_table
 from ...core.spec import Basket
-from ...store import definitions, journal, runs, schedule
+from ...store import definitions, feed_status, journal, schedule
 from ...store.database import text_of
 from ..inspection import feeds as inspection
 from ..operations import Body, Query
@@ -26,15 +26,15 @@ class Limit(Query):
 
 
 class RejectsPart(Limit):
-    """Which of them."""
+    """Which rejects."""
 
     before: Annotated[int, Field(ge=1, le=2**53, description="only those with a smaller id")] | None = None
 
 
 class Verify(Body):
-    """Which table, and whether value by value."""
+    """Which table, and whether to compare values."""
 
-    table: Annotated[str | None, Field(description="only this one of the feed's tables")] = None
+    table: Annotated[str | None, Field(description="only this table of the feed")] = None
     deep: Annotated[bool, Field(description="compare values too, not only keys")] = False
 
 
@@ -126,10 +126,10 @@ def require_feed(basket: Basket, feed: str) -> None:
 
 def _feeds(basket: Basket, names: Sequence[str]) -> list[wire.Feed]:
     paused = schedule.paused(parts().store)
-    return [_feed(basket, found, paused.get(found.feed)) for found in runs.standings(parts().store, names)]
+    return [_feed(basket, found, paused.get(found.feed)) for found in feed_status.feed_statuses(parts().store, names)]
 
 
-def _feed(basket: Basket, found: runs.FeedStanding, paused: wire.Pause | None) -> wire.Feed:
+def _feed(basket: Basket, found: feed_status.FeedStatus, paused: wire.Pause | None) -> wire.Feed:
     store, name, now = parts().store, found.feed, datetime.now(UTC)
     feed = basket.feeds[name]
     within, rule = feed.fresh_within, feed.schedule

@@ -1,4 +1,4 @@
-"""Taking a part of a source again: the files of a feed's tables, and the cursors of others."""
+"""Loading part of a source again: the files of a feed's tables, and the cursors of others."""
 
 from __future__ import annotations
 
@@ -16,10 +16,10 @@ from .shared import inspect_in_process, noted, operations, parts
 
 
 class FilesPart(Query):
-    """Which of them."""
+    """Which files."""
 
-    table: Annotated[str | None, Field(description="only of this one of the feed's tables")] = None
-    state: Annotated[Literal["loaded", "failed", "ignored", "missing", "requeued"] | None, Field(description="only those")] = (
+    table: Annotated[str | None, Field(description="only for this table of the feed")] = None
+    state: Annotated[Literal["loaded", "failed", "ignored", "missing", "requeued"] | None, Field(description="only these")] = (
         None
     )
     match: Annotated[str | None, Field(description="only paths that match this pattern")] = None
@@ -27,18 +27,18 @@ class FilesPart(Query):
 
 
 class Rewind(Body):
-    """Which files are to be loaded again."""
+    """Which files to load again."""
 
     table: str
     files: Annotated[list[str], Field(min_length=1, description="paths, or patterns of them")]
 
 
 class RewindCursor(Body):
-    """To where a cursor is to go back."""
+    """Where to move the cursor."""
 
     table: str
-    to: Annotated[str | None, Field(description="an earlier value of the cursor; the beginning where nothing is said")] = None
-    dry_run: Annotated[bool, Field(description="say what it would cost, and change nothing")] = False
+    to: Annotated[str | None, Field(description="an earlier value of the cursor; by default the beginning")] = None
+    dry_run: Annotated[bool, Field(description="only say what it would cost")] = False
 
 
 @operations.add(
@@ -60,14 +60,14 @@ def feed_files(feed: str, query: FilesPart) -> list[wire.FileLine]:
     body=Rewind,
     problems=(404, 409, 422),
 )
-def rewind(feed: str, body: Rewind) -> wire.Again:
+def rewind(feed: str, body: Rewind) -> wire.RequeuedFiles:
     basket = definitions.basket(parts().store)
     require_feed(basket, feed)
     tables = basket.feeds[feed].tables
     if body.table not in tables:
         raise no_such_table("rewinding", f"{feed}.{body.table}", f"tables of the feed: {', '.join(tables)}")
     _require_idle(feed)
-    return {"files": inspect_in_process(inspection.taken_again, feed, body.table, body.files)}
+    return {"files": inspect_in_process(inspection.count_requeued, feed, body.table, body.files)}
 
 
 @operations.add(
@@ -77,7 +77,7 @@ def rewind(feed: str, body: Rewind) -> wire.Again:
     body=RewindCursor,
     problems=(404, 409, 422, 502),
 )
-def rewind_cursor(feed: str, body: RewindCursor) -> wire.Rewound:
+def rewind_cursor(feed: str, body: RewindCursor) -> wire.RewoundCursor:
     require_feed(definitions.basket(parts().store), feed)
     if not body.dry_run:
         _require_idle(feed)

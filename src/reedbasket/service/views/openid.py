@@ -1,4 +1,6 @@
-"""Where the browser goes to sign in by OpenID Connect, and where it comes back. Pages, not API: what fails is shown by the sign-in page."""
+"""Where the browser goes to sign in by OpenID Connect, and where it comes back. These are pages, not API: the sign-in page shows what
+fails.
+"""
 
 from __future__ import annotations
 
@@ -14,7 +16,7 @@ from flask import Blueprint, Response, redirect, request
 from ... import wire
 from ...core.errors import ReedError
 from ...store import access, openid
-from ..auth import SESSION_COOKIE, TooManyTries
+from ..auth import SESSION_COOKIE, TooManyAttempts
 from ..inspection.openid import OpenIdError, claims_of
 from ..openid import name_of, role_of
 from ..problems import TooBusy
@@ -37,7 +39,7 @@ def sign_in_ways() -> wire.SignInWays:
 def leave() -> Response:
     own = parts()
     if not own.openid.there:
-        return _shown(OpenIdError("signing in", found="no provider is set", fix="sign in by name"))
+        return _shown(OpenIdError("signing in", found="no provider is configured", fix="sign in by name"))
     try:
         with _place():
             own.openid.metadata()  # before anything is kept of somebody who cannot be sent on
@@ -74,11 +76,11 @@ def _signed_in() -> tuple[str, str]:
     state, kept = request.args.get("state", ""), request.cookies.get(STATE_COOKIE, "")
     begun = openid.take(own.store, state) if kept and hmac.compare_digest(state.encode(), kept.encode()) else None
     if begun is None:
-        raise _refused("it was not begun in this browser, or more than ten minutes ago")
+        raise _refused("it was not started in this browser, or more than ten minutes ago")
     issuer = own.settings.openid_issuer
     said = request.args.get("iss")
     if said != issuer and (said is not None or own.openid.metadata().says_issuer):
-        raise _refused("the answer is of another provider (iss)")
+        raise _refused("the answer comes from another provider (iss)")
     if request.args.get("error") or not request.args.get("code"):
         raise _refused(f"the provider answered {request.args.get('error', 'without a code')[:100]!r}")
     claims = own.inspection.ask(
@@ -88,7 +90,7 @@ def _signed_in() -> tuple[str, str]:
     role = role_of(claims, own.settings.openid_claim, own.settings.roles_of_openid)
     if role is None:
         openid.without_role(own.store, subject)
-        raise _refused(f"nothing in the claim {own.settings.openid_claim} is given a role here", "access.no_role")
+        raise _refused(f"no value of the claim {own.settings.openid_claim} has a role here", "access.no_role")
     name = openid.signed_in(own.store, subject, name_of(claims, own.settings.openid_name), role)
     if name is None:
         raise _refused("the user is disabled here", "access.disabled")
@@ -104,13 +106,13 @@ def _place() -> Iterator[None]:
         yield
 
 
-def _refused(found: str, code: str = "access.openid") -> OpenIdError:
+def _refused(found: str, code: str = "access.openid_failed") -> OpenIdError:
     return OpenIdError("signing in", found=found, fix="begin again, or ask an admin", code=code)
 
 
 def _failed(error: ReedError) -> Response:
     # Whoever is held up writes nothing: nobody fills the log and the audit by asking again and again.
-    if not isinstance(error, TooManyTries | TooBusy):
+    if not isinstance(error, TooManyAttempts | TooBusy):
         log.warning("sign-in by OpenID Connect: %s", error)
         access.note(
             parts().store, "nobody", "sign in", request.remote_addr or "", 401, f"openid: {error.code}: {error.found}"[:300]

@@ -1,4 +1,4 @@
-"""Runs: ask for one, watch it, cancel it, look into it."""
+"""Runs: start one, watch it, cancel it, inspect it."""
 
 from __future__ import annotations
 
@@ -26,29 +26,27 @@ _ACTIVE = ("queued", "running")
 _LINES_AT_ONCE = 500
 
 
-class AskRun(Body):
-    """Which feed, and how."""
+class RunParameters(Body):
+    """Which feed to run, and how."""
 
     feed: str
-    allow_loss: Annotated[bool, Field(description="let go what a change of writing cannot keep; `plan` names it")] = False
-    replay: Annotated[bool, Field(description="load the feed's rejects again, in place of the source's records")] = False
+    allow_loss: Annotated[bool, Field(description="drop what a changed write mode cannot keep; `plan` names it")] = False
+    replay: Annotated[bool, Field(description="load the feed's rejects again instead of reading the source")] = False
     sets: Annotated[
         dict[str, str | int | float | bool],
         Field(
-            description="in place of the variant's values and of settings, for this run alone; saved cursors are neither used nor moved"
+            description="overrides values of the variant and settings, for this run only; saved cursors are neither used nor moved"
         ),
     ] = Field(default_factory=dict)
-    extract: Annotated[bool, Field(description="its records, all of them, become files, and no rows; see /api/v1/extracts")] = (
-        False
-    )
+    extract: Annotated[bool, Field(description="all of its records become files instead of rows; see /api/v1/extracts")] = False
     bodies: Annotated[
-        bool, Field(description="keep what goes over the wire of its first thousand requests, secrets blanked")
+        bool, Field(description="record what its first thousand requests send and receive, with secrets masked")
     ] = False
-    wait_seconds: Annotated[float, Field(ge=0, le=55, description="answer when the run ended, or after so long")] = 0
+    wait_seconds: Annotated[float, Field(ge=0, le=55, description="wait this many seconds for the run to end")] = 0
 
 
 class ListRuns(Query):
-    """Which of them."""
+    """Which runs."""
 
     feed: str | None = None
     before: Annotated[int, Field(ge=1, le=2**53)] | None = None
@@ -56,22 +54,22 @@ class ListRuns(Query):
 
 
 class Wait(Query):
-    """For how long."""
+    """For how long to wait."""
 
-    wait_seconds: Annotated[float, Field(ge=0, le=55, description="answer when the run ended, or after so long")] = 0
+    wait_seconds: Annotated[float, Field(ge=0, le=55, description="wait this many seconds for the run to end")] = 0
 
 
 class LogPart(Query):
-    """Which lines."""
+    """Which lines of the log."""
 
     after: Annotated[int, Field(ge=0, le=2**53)] = 0
     limit: Annotated[int, Field(ge=1, le=5000)] = 500
 
 
 class RequestsPart(LogPart):
-    """Which of them."""
+    """Which requests."""
 
-    failed: Annotated[bool, Field(description="only those that went wrong")] = False
+    failed: Annotated[bool, Field(description="only those that failed")] = False
 
 
 @operations.add("GET", "/api/v1/runs", "list runs, newest first", query=ListRuns)
@@ -79,8 +77,8 @@ def list_runs(query: ListRuns) -> list[wire.Run]:
     return runs.latest(parts().store, feed=query.feed, before=query.before, limit=query.limit)
 
 
-@operations.add("POST", "/api/v1/runs", "run a feed", status=201, body=AskRun, problems=(404, 409))
-def ask_run(body: AskRun) -> wire.Run:
+@operations.add("POST", "/api/v1/runs", "run a feed", status=201, body=RunParameters, problems=(404, 409))
+def ask_run(body: RunParameters) -> wire.Run:
     store = parts().store
     require_feed(definitions.basket(store), body.feed)
     more = ""
@@ -188,7 +186,7 @@ def run_events(run: int, query: LogPart) -> Response:
 
 
 def _require_known(feed: str, sets: dict[str, Any]) -> None:
-    """What is set for a run has to be a value of the feed's variant, or a setting of its source that is no secret."""
+    """Check that what is set for a run is a value of the feed's variant, or a setting of its source that is not a secret."""
     basket = definitions.basket(parts().store)
     definition = basket.feeds[feed]
     source = basket.sources[definition.source]
@@ -199,32 +197,32 @@ def _require_known(feed: str, sets: dict[str, Any]) -> None:
     unknown = sorted(set(sets) - known)
     if unknown:
         raise BadRequest(
-            "asking for a run of",
+            "starting a run of",
             feed,
-            found=f"no setting is called {', '.join(unknown)}",
+            found=f"there is no setting {', '.join(unknown)}",
             fix=f"there {'is' if len(known) == 1 else 'are'} {', '.join(sorted(known)) or 'none'}",
             code="run.unknown_setting",
         )
 
 
 def _sends_secrets_elsewhere(feed: str, sets: dict[str, Any]) -> str:
-    """What the audit is to say of it; '' where the run's secrets go where they go without it.
+    """What the audit log has to say about it; '' if the run's secrets go where they always go.
 
     Raises:
-        Forbidden: they would be shown to another server, and whoever asks may not set secrets.
+        Forbidden: they would be sent to another server, and the caller may not set secrets.
     """
     basket, now = definitions.basket(parts().store), datetime.now(UTC)
     usual, changed = (resolve(basket, feed, run=0, version=0, started=now, sets=given) for given in (None, sets))
     others = sorted(servers(changed) - servers(usual))
     if not others or not changed.secrets:
         return ""
-    told = f"{', '.join(sorted(changed.secrets.values()))} would be shown to {', '.join(others)}"
+    told = f"{', '.join(sorted(changed.secrets.values()))} would be sent to {', '.join(others)}"
     if not caller().may(MAY_SET_SECRETS):
         raise Forbidden(
-            "asking for a run of",
+            "starting a run of",
             feed,
             found=f"with these settings {told}, and its definitions say {', '.join(sorted(servers(usual)))}",
-            fix=f"this needs the role {MAY_SET_SECRETS}; or let an editor apply a source with that address, and a secret of its own",
+            fix=f"this needs the role {MAY_SET_SECRETS}; or let an editor apply a source with that address and its own secret",
             code="secret.other_server",
         )
     return f": {told}"

@@ -1,4 +1,4 @@
-"""When feeds run by themselves: pauses, windows, backfills; and who heard of it."""
+"""Schedules: pauses, windows, backfills; and notifications."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ _MOST_WINDOWS = 100_000
 
 
 class WindowsPart(Query):
-    """Which of them."""
+    """Which windows."""
 
     state: Literal["waiting", "queued", "done", "failed", "skipped"] | None = None
     backfill: Annotated[int, Field(ge=0)] | None = None
@@ -33,30 +33,30 @@ class WindowsPart(Query):
 class Latest(Query):
     """How many of each."""
 
-    each: Annotated[int, Field(ge=1, le=500, description="windows of each feed")] = 40
+    each: Annotated[int, Field(ge=1, le=500, description="the number of windows of each feed")] = 40
 
 
 class Range(Body):
-    """From when to when."""
+    """A range of time."""
 
     start: Annotated[Time, Field(alias="from")]
     until: Time
 
 
-class AskBackfill(Range):
-    """In which steps."""
+class BackfillParameters(Range):
+    """The range of a backfill, and the length of its windows."""
 
     length: Annotated[Step, Field(description="the window of each run: a duration, or month")]
 
 
-class OfFeed(Query):
+class FeedFilter(Query):
     """Of which feed."""
 
     feed: str | None = None
 
 
 class NotificationsPart(Query):
-    """Which of them."""
+    """Which notifications."""
 
     state: Literal["waiting", "sent", "undeliverable"] | None = None
     limit: Annotated[int, Field(ge=1, le=1000)] = 100
@@ -126,9 +126,9 @@ def feed_windows(feed: str, query: WindowsPart) -> list[wire.DueWindow]:
     body=Range,
     problems=(404,),
 )
-def windows_again(feed: str, body: Range) -> wire.Counted:
+def requeue_feed_windows(feed: str, body: Range) -> wire.Counted:
     require_feed(definitions.basket(parts().store), feed)
-    count = schedule.take_windows_again(parts().store, feed, format_time(body.start), format_time(body.until))
+    count = schedule.requeue_windows(parts().store, feed, format_time(body.start), format_time(body.until))
     parts().scheduler.look(feed)
     return {"count": count}
 
@@ -138,10 +138,10 @@ def windows_again(feed: str, body: Range) -> wire.Counted:
     "/api/v1/feeds/{feed}/backfills",
     "load a range of the past again, in windows, without moving the feed's cursor",
     status=201,
-    body=AskBackfill,
+    body=BackfillParameters,
     problems=(404, 422),
 )
-def ask_backfill(feed: str, body: AskBackfill) -> wire.Backfill:
+def ask_backfill(feed: str, body: BackfillParameters) -> wire.Backfill:
     store = parts().store
     basket = definitions.basket(store)
     require_feed(basket, feed)
@@ -163,8 +163,10 @@ def ask_backfill(feed: str, body: AskBackfill) -> wire.Backfill:
     return schedule.backfills(store, backfill=made)[0]
 
 
-def _require_windows(feed: str, body: AskBackfill) -> None:
-    """At least one table has to know times. Of a database that is known once it is open: its runs say which were left out."""
+def _require_windows(feed: str, body: BackfillParameters) -> None:
+    """Check that at least one table is read by time. For a database that is known once it is open; its runs say which tables were left
+    out.
+    """
     order = resolve(
         definitions.basket(parts().store), feed, run=0, version=0, started=datetime.now(UTC), window=(body.start, body.until)
     )
@@ -179,8 +181,8 @@ def _require_windows(feed: str, body: AskBackfill) -> None:
         )
 
 
-@operations.add("GET", "/api/v1/backfills", "list backfills, newest first", query=OfFeed)
-def list_backfills(query: OfFeed) -> list[wire.Backfill]:
+@operations.add("GET", "/api/v1/backfills", "list backfills, newest first", query=FeedFilter)
+def list_backfills(query: FeedFilter) -> list[wire.Backfill]:
     return schedule.backfills(parts().store, query.feed)
 
 
@@ -214,5 +216,5 @@ def list_notifications(query: NotificationsPart) -> list[wire.Notification]:
 
 
 @operations.add("POST", "/api/v1/notifications/retry", "retry undeliverable notifications")
-def notifications_again() -> wire.Counted:
+def resend_notifications() -> wire.Counted:
     return {"count": notifications.send_again(parts().store)}

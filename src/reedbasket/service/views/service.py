@@ -1,4 +1,4 @@
-"""The service itself: health, readiness, figures, the API's own description, backups."""
+"""The service itself: health, readiness, metrics, the description of the API, backups."""
 
 from __future__ import annotations
 
@@ -59,9 +59,9 @@ _SHOWN = (
 
 
 class ChangeSetting(Body):
-    """To what."""
+    """The new value of a setting."""
 
-    value: Annotated[int | None, Field(description="none: what the service was started with")]
+    value: Annotated[int | None, Field(description="null: what the service was started with")]
 
 
 @operations.add("GET", "/api/v1/settings", "the service's settings", role="admin")

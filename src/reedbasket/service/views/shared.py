@@ -27,7 +27,7 @@ def parts() -> Parts:
 def inspect_in_process(
     look: Callable[Concatenate[Store, _GIVEN], _FOUND], *given: _GIVEN.args, **named: _GIVEN.kwargs
 ) -> _FOUND:
-    """What one function of `inspection` finds, in a process of its own; what it raises is raised here."""
+    """The result of a function of `inspection`, in a separate process; whatever it raises is raised here."""
     with waiting():
         return parts().inspection.ask(look, *given, **named)
 
@@ -36,7 +36,7 @@ def inspect_within(
     seconds: float, look: Callable[Concatenate[Store, _GIVEN], _FOUND], *given: _GIVEN.args, **named: _GIVEN.kwargs
 ) -> _FOUND:
     with waiting():
-        return parts().inspection.ask_within(seconds, look, *given, **named)
+        return parts().inspection.run_within(seconds, look, *given, **named)
 
 
 def isolated(
@@ -46,14 +46,18 @@ def isolated(
     *given: _GIVEN.args,
     **named: _GIVEN.kwargs,
 ) -> _FOUND:
-    """The same, in a process that ends with its time or its memory (see Apart.ask)."""
+    """The same, in a process with limits of time and memory (see IsolatedCalls.ask)."""
     with waiting():
         return parts().isolated.ask(seconds, megabytes, look, *given, **named)
 
 
 @contextmanager
 def waiting() -> Iterator[None]:
-    """What is done within holds a thread for long. Raises TooBusy where too many are held so."""
+    """A context for what occupies a thread for long.
+
+    Raises:
+        TooBusy: too many threads are occupied.
+    """
     who: Caller | None = g.get("caller")  # of a page that asks for no sign-in, nobody
     with parts().slow.held(who.name if who else "nobody") as found:
         if found:
@@ -62,11 +66,11 @@ def waiting() -> Iterator[None]:
 
 
 def caller() -> Caller:
-    """Who asks for what is being answered."""
+    """Who made the request."""
     found: Caller = g.caller
     return found
 
 
 def noted(details: str) -> None:
-    """What the audit line of this call says beside the address."""
+    """Add details to the audit line of this call."""
     g.audit = details

@@ -1,4 +1,4 @@
-"""Sources: how they stand, whether they answer, what they offer, and signing in at them."""
+"""Sources: their state, whether they answer, what they have, and signing in at them."""
 
 from __future__ import annotations
 
@@ -29,23 +29,23 @@ blueprint = Blueprint("sources", __name__)
 
 
 class SurveyBody(Body):
-    """Which tables."""
+    """Which tables to survey."""
 
-    match: list[str] = Field(default_factory=list, description="patterns of a database's tables to show; none: all")
-    exclude: list[str] = Field(default_factory=list, description="patterns of tables to leave out")
+    match: list[str] = Field(default_factory=list, description="patterns of the tables to show; by default all")
+    exclude: list[str] = Field(default_factory=list, description="patterns of tables to exclude")
 
 
 class PreviewBody(Body):
-    """How many rows, and whether with what went over the wire."""
+    """How many rows, and whether to include what was sent and received."""
 
     rows: Annotated[int, Field(ge=1, le=200)] = 10
-    wire: Annotated[bool, Field(description="also what was sent and what came back, secrets blanked")] = False
+    wire: Annotated[bool, Field(description="include what was sent and received, with secrets masked")] = False
 
 
 class PreviewFilesBody(Body):
     """How many rows of which files."""
 
-    files: Annotated[str, Field(min_length=1, description="a path, a pattern, or a table that a feed takes from there")]
+    files: Annotated[str, Field(min_length=1, description="a path, a pattern, or a table that a feed loads from there")]
     rows: Annotated[int, Field(ge=1, le=200)] = 10
 
 
@@ -126,15 +126,15 @@ def preview_files(source: str, body: PreviewFilesBody) -> wire.Preview:
     status=201,
     problems=(404, 409, 422),
 )
-def sign_in_at_source(source: str) -> wire.SentThere:
-    return {"url": inspect_in_process(inspection.sent_there, source, request.url_root.rstrip("/") + BACK)}
+def sign_in_at_source(source: str) -> wire.SignInRedirect:
+    return {"url": inspect_in_process(inspection.source_sign_in_url, source, request.url_root.rstrip("/") + BACK)}
 
 
 @blueprint.get(BACK)
 def back_from_source() -> Response:
     given = request.args
     refused = given.get("error_description") or given.get("error") or ""
-    source, why = inspect_in_process(inspection.came_back, given.get("state", ""), given.get("code", ""), refused)
+    source, why = inspect_in_process(inspection.finish_source_sign_in, given.get("state", ""), given.get("code", ""), refused)
     return redirect(f"{request.script_root}/sources/{quote(source)}{'#' + why if why else ''}", 303)  # type: ignore[return-value]
 
 
@@ -187,5 +187,5 @@ def _signed_in(basket: Basket, sources: Sequence[str]) -> set[str]:
     for name in sources:
         if oauth_of(_order(basket, name).auth) is not None:
             asked.append(name)
-    held = inspect_in_process(inspection.holding_tokens, asked) if asked else []
+    held = inspect_in_process(inspection.signed_in_sources, asked) if asked else []
     return {name for name in sources if name not in asked or name in held}

@@ -1,4 +1,4 @@
-"""Answers that go on: server-sent events (https://html.spec.whatwg.org/multipage/server-sent-events.html)."""
+"""Answers that are streamed: server-sent events (https://html.spec.whatwg.org/multipage/server-sent-events.html)."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from flask import Response, current_app, request
 
 from ...core.errors import ReedError
 from ..auth import caller_of
-from ..problems import TooManyWatchers
+from ..problems import TooManyStreams
 from .shared import caller, parts
 
 # A stream says something at least this often, so that both sides notice a broken connection.
@@ -20,11 +20,15 @@ LONGEST_STREAM_SECONDS = 3600.0
 
 
 def streamed(on: str, events: Callable[[], Iterator[bytes]]) -> Response:
-    """Raises TooManyWatchers where half of the threads stream already, or most of those for one caller."""
+    """A stream of events.
+
+    Raises:
+        TooManyStreams: half of the threads are streaming, or most of those for one caller.
+    """
     own, who = parts(), caller().name
     found = own.streams.take(who)
     if found:
-        raise TooManyWatchers("watching", on, found=found, fix="close one, or raise --threads")
+        raise TooManyStreams("watching", on, found=found, fix="close one, or raise --threads")
     app = current_app._get_current_object()  # type: ignore[attr-defined]
     asked = request._get_current_object()  # type: ignore[attr-defined]
 

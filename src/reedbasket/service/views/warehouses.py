@@ -1,4 +1,4 @@
-"""Warehouses, their tables and rows; read only."""
+"""Warehouses, their tables and rows; read-only."""
 
 from __future__ import annotations
 
@@ -21,14 +21,14 @@ _QUERY_MB = 2048
 
 
 class RowsPart(Query):
-    """Which of them."""
+    """Which rows."""
 
     limit: Annotated[int, Field(ge=1, le=1000)] = 50
     offset: Annotated[int, Field(ge=0, le=2**53)] = 0
 
 
 class Statement(Body):
-    """A SELECT, and what it may take."""
+    """A SELECT, and its limits."""
 
     sql: Annotated[str, Field(min_length=1, max_length=100_000)]
     limit: Annotated[int, Field(ge=1, le=10_000)] = 200

@@ -1,1 +1,1 @@
-"""How far a run has got: taken up again after it was cut, and moved back by hand."""
+"""How far a run has got: resuming after an interruption, and rewinding by hand."""

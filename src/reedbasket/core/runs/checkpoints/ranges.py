@@ -1,4 +1,4 @@
-"""A large table in ranges of a column: where they end, and how far a run has got that was cut in their midst."""
+"""Reading a large table in ranges of a column: where they end, and where an interrupted run resumes."""
 
 from __future__ import annotations
 
@@ -18,20 +18,27 @@ Bound = int | date | datetime | str
 
 @dataclass(frozen=True)
 class RangeCheckpoint:
-    """All rows below a bound are taken, or all where there is none. then: where changes go on from once all are; None where each run
-    reads everything."""
+    """All rows below a bound have been read, or all rows if there is no bound.
+
+    Attributes:
+        then: where changes continue from once all rows are read; None if each run reads everything.
+    """
 
     below: str | None
     then: SavedCursor | None
 
     def saved(self, column: str) -> SavedCursor:
-        """As a cursor of the kind `ranges`; column: by which the ranges are cut."""
+        """The checkpoint as a saved cursor of the kind `ranges`.
+
+        Args:
+            column: the column of the ranges.
+        """
         then = None if self.then is None else [self.then.kind, self.then.value, self.then.column]
         return SavedCursor("ranges", json.dumps({"below": self.below, "then": then}), None, column)
 
     @classmethod
     def of(cls, saved: SavedCursor | None, column: str) -> RangeCheckpoint | None:
-        """None where nothing was saved in the midst of ranges of that column."""
+        """The checkpoint of a saved cursor; None if the cursor is not in the middle of ranges of that column."""
         if saved is None or saved.kind != "ranges" or saved.column != column:
             return None
         found = json.loads(saved.value)
@@ -40,8 +47,13 @@ class RangeCheckpoint:
 
 
 def bounds(database: Database, source: str, column: Column, count: int, done: Bound | None, blocks: int) -> list[Bound]:
-    """Where one range ends and the next begins, ascending: even in the values of numbers and times, in the rows of texts, in blocks where
-    it is a table's place. done: what is below it is taken. blocks: of the table."""
+    """Where one range ends and the next begins, ascending: evenly spaced in value for numbers and times, in rows for text, in blocks for a
+    physical position.
+
+    Args:
+        done: rows below it have been read.
+        blocks: the size of the table.
+    """
     if column.declared == "tid":
         # What a snapshot sees of it lies before its end by now, or the last range has it.
         first = 0 if done is None else int(str(done).strip("(").split(",")[0])
@@ -77,7 +89,7 @@ def bounds(database: Database, source: str, column: Column, count: int, done: Bo
 def spans(
     database: Database, source: str, column: Column, count: int, midst: RangeCheckpoint, *, is_table: bool
 ) -> Iterator[tuple[SavedCursor, tuple[Bound | None, Bound | None]]]:
-    """[(all up to its end, where a range begins and ends)], of what is not taken."""
+    """[(checkpoint once a range is read, (its beginning, its end))], for everything that is not read yet."""
     blocks = database.hold(source) if is_table else 0
     done = None if midst.below is None else as_bound(midst.below, column)
     ends = [done, *bounds(database, source, column, count, done, blocks)]
@@ -93,7 +105,7 @@ def as_text(bound: Bound) -> str:
 
 
 def as_bound(text: str, column: Column) -> Bound:
-    """A bound that was saved, as a value of its column."""
+    """A saved bound, as a value of its column."""
     if column.kind == "int64":
         return int(text)
     if column.kind == "timestamp":
@@ -102,7 +114,7 @@ def as_bound(text: str, column: Column) -> Bound:
 
 
 def newest(database: Database, source: str, columns: Sequence[Column]) -> Any:
-    """The greatest value of some columns by now; None where there is none. Days are the instants at which they begin."""
+    """The greatest value of these columns at present; None without rows. A day counts as the instant at which it begins."""
     found = []
     for column in columns:
         name = database.quote(column.name)
@@ -118,7 +130,7 @@ def newest(database: Database, source: str, columns: Sequence[Column]) -> Any:
 
 
 def _within_years(database: Database, source: str, column: Column) -> tuple[str, dict[str, Any]]:
-    """(a condition, its values) that leaves out times no bound can be, of databases that have such."""
+    """(a condition, its values) that leaves out times that cannot be bounds, for databases that have such times."""
     if not database.has_endless_times or column.kind not in ("timestamp", "date"):
         return "", {}
     ends = {"year_first": datetime(1, 1, 2, tzinfo=UTC), "year_last": datetime(9999, 12, 30, tzinfo=UTC)}

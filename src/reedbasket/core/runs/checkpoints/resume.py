@@ -1,4 +1,4 @@
-"""Taking a table up where the last run left it, as the definition says by now."""
+"""Continuing a table where the last run left it, under the present definition."""
 
 from __future__ import annotations
 
@@ -7,12 +7,12 @@ from ...records.structure import TableShape
 from ...shaping.shaper import Shaper
 from ...warehouses.loader.write_mode_migration import Transition, transition
 from ...warehouses.warehouse import TableState, Warehouse
-from ..planning.matched_tables import Held
+from ..planning.matched_tables import LoadedTable
 from ..planning.order import ResolvedRun, ResolvedTable
 
 
 def moved(table: ResolvedTable, state: TableState | None) -> Transition:
-    """What the definition's way of writing means for what is loaded already."""
+    """What the present write mode means for the rows that are loaded already."""
     cursor: tuple[str, str] | None = (table.cursor.column, table.cursor.type) if table.cursor else None
     if table.window:
         cursor = ("windows", "window")
@@ -28,26 +28,34 @@ def moved(table: ResolvedTable, state: TableState | None) -> Transition:
 
 
 def require_accepted(table: ResolvedTable, change: Transition, accept: bool) -> None:
-    """Raises DefinitionError where something loaded cannot be kept, and nobody said that it may go."""
+    """Check that whatever would be lost was accepted.
+
+    Raises:
+        DefinitionError: something loaded cannot be kept, and nobody accepted that.
+    """
     if change.losses and not accept:
         raise DefinitionError(
-            "taking up the table",
+            "continuing the table",
             table.target,
             found=f"the feed's write mode has changed, and this cannot be kept: {'; '.join(change.losses)}",
             fix="run with `--allow-loss` to accept the loss, keep the write mode, or load into new tables with another `table_prefix`",
-            code="definition.not_kept",
+            code="definition.would_lose_data",
         )
 
 
-def held_of(table: ResolvedTable, feed: str, warehouse: Warehouse, state: TableState | None) -> Held | None:
-    """What tells files that are new from those that are in the table."""
+def held_of(table: ResolvedTable, feed: str, warehouse: Warehouse, state: TableState | None) -> LoadedTable | None:
+    """What tells new files from those that are loaded."""
     if state is None:
         return None
-    return Held(state.structure, warehouse.files(feed, table.name) if table.by == "files" else ())
+    return LoadedTable(state.structure, warehouse.files(feed, table.name) if table.by == "files" else ())
 
 
 def shaper_for(order: ResolvedRun, table: ResolvedTable, state: TableState | None, *, again: bool = False) -> Shaper:
-    """again: for a replay. What a database declares is known, and a value that was rejected changes no column's type."""
+    """The shaper of a table. Types that a database declares are known.
+
+    Args:
+        again: replay rejects; a value that was rejected does not change its column's type.
+    """
     structure = state.structure.copy() if state else TableShape(table.target)
     drift = order.on_drift
     if again and order.database is not None:

@@ -1,1 +1,1 @@
-"""Doing a run: tables read, shaped and loaded, for one warehouse or several."""
+"""Executing a run: tables are read, shaped and loaded into one warehouse or several."""

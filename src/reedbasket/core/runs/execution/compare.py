@@ -1,8 +1,8 @@
-"""Finding changes by comparing with what was loaded: for sources that offer nothing else.
+"""Finding changes by comparison with what was loaded before, for sources that offer no other way.
 
-Everything is read; of each record two 64-bit hashes are kept in the warehouse, of its key and of its content. The next run
-passes on only records that are new or changed, and knows the keys that are gone. Hashes of a whole batch are looked up at once,
-in Arrow.
+The whole table is read. For each record, two 64-bit hashes are stored in the warehouse: one of its key and one of its content. The next
+run passes on only records that are new or changed, and knows which keys are missing. The hashes of a whole batch are looked up at once, in
+Arrow.
 """
 
 from __future__ import annotations
@@ -33,17 +33,25 @@ _NUMBERS, _TEXTS = b"xxh3/n1\n", b"xxh3/t1\n"
 
 
 @dataclass(frozen=True)
-class Compared:
-    """records: new or changed. unchanged: how many were neither."""
+class ComparedRecords:
+    """The result of comparing a batch.
+
+    Attributes:
+        records: those that are new or changed.
+        unchanged: the number of the others.
+    """
 
     records: Sequence[dict[str, Any]]
     unchanged: int
 
 
 class Comparer:
-    """One pass over one table. saved: what the last pass left, None for none.
+    """One pass over one table.
 
-    Two keys of one hash (a chance of 3 in 10^8 among a million) are told apart by their content, and merged again each time.
+    Two keys with the same hash (a chance of 3 in 10^8 among a million keys) are told apart by their content, and merged again in each run.
+
+    Args:
+        saved: what the last pass left behind; None for the first pass.
     """
 
     def __init__(self, key: Sequence[str], saved: bytes | None) -> None:
@@ -66,16 +74,16 @@ class Comparer:
         # Some records could not be read so far as to tell their keys: what was not seen may be among them.
         self.doubted = False
 
-    def take(self, records: Sequence[dict[str, Any]]) -> Compared:
-        """The records that differ from what was loaded."""
+    def take(self, records: Sequence[dict[str, Any]]) -> ComparedRecords:
+        """The records that differ from what was loaded before."""
         if not records:
-            return Compared([], 0)
+            return ComparedRecords([], 0)
         keys = self._hashed_keys([_column(records, name) for name in self._key])
         contents = _content_hashes(records)
         count = len(self._keys)
         if not count:
             self._fresh.append((keys, contents))
-            return Compared(records, 0)
+            return ComparedRecords(records, 0)
         places = pc.min_element_wise(pc.search_sorted(self._keys, keys), pa.scalar(count - 1, pa.uint64()))
         known = pc.equal(pc.take(self._keys, places), keys)
         same = pc.and_(known, pc.equal(pc.take(self._contents, places), contents))
@@ -89,18 +97,19 @@ class Comparer:
                 stale[place] = 1
             self._fresh.append((pc.filter(keys, differs), pc.filter(contents, differs)))
         # In the form in which they came: in columns, their types are the source's own.
-        return Compared(chosen(records, differs.to_pylist()), len(records) - len(changed))
+        return ComparedRecords(chosen(records, differs.to_pylist()), len(records) - len(changed))
 
     def retry(self, records: Iterable[Any]) -> None:
-        """Records that were passed on and rejected: they will be passed on again."""
+        """Have these records, which were rejected, passed on again by the next pass."""
         held = [r for r in records if isinstance(r, dict)]
         if held:
             self._retry.append(self._hashed_keys([_column(held, name) for name in self._key]))
 
-    def gone(self, held: Callable[[], Iterable[Sequence[tuple[Any, ...]]]]) -> list[tuple[Any, ...]]:
-        """Keys that the last pass showed and this one did not. To be asked after the last record.
+    def missing_keys(self, held: Callable[[], Iterable[Sequence[tuple[Any, ...]]]]) -> list[tuple[Any, ...]]:
+        """The keys that the last pass saw and this one did not. Call it after the last record.
 
-        held: the keys in the warehouse, many at a time; only asked where a hash does not say which key it is of.
+        Args:
+            held: the keys in the warehouse, in batches; only called if a hash alone does not identify its key.
         """
         if 0 not in self._seen:
             return []
@@ -114,7 +123,7 @@ class Comparer:
         return found
 
     def hashes_to_keep(self) -> bytes | None:
-        """What the next pass needs; None where the records are too many, or keys no numbers all of a sudden."""
+        """What the next pass needs; None if there are too many records, or if keys are no longer all numbers."""
         keys, contents = self._keys, self._contents
         if self._fresh or 0 in self._seen:
             # Of what was not seen nothing stays, unless it may only have been unreadable: it is looked for again then.
@@ -165,7 +174,9 @@ def _hashes(texts: Iterable[bytes]) -> pa.Array:
 
 
 def _key_hashes(columns: Sequence[Sequence[Any]]) -> pa.Array:
-    """Of keys as text, the same from a record as from the warehouse: one whole number or text as it is, others as JSON."""
+    """Hashes of keys as text, the same for a record as for a row of the warehouse: a single whole number or text as it is, other keys as
+    JSON.
+    """
     if len(columns) == 1:
         types = set(map(type, columns[0]))
         if types <= {int, str}:
@@ -214,7 +225,7 @@ def _bytes(array: pa.Array) -> bytes:
 def comparer_for(
     feed: str, table: ResolvedTable, warehouse: Warehouse, state: TableState | None, change: Transition
 ) -> Comparer | None:  # fmt: skip
-    """None where a table is not compared."""
+    """The comparer of a table; None if the table's changes are not found by comparison."""
     if table.by != "compare":
         return None
     saved = None
@@ -224,15 +235,15 @@ def comparer_for(
 
 
 def _keys_are_plain(table: ResolvedTable, state: TableState) -> bool:
-    """Keys of other kinds look different in the warehouse, and cannot be told from there: all is merged then."""
+    """Whether keys in the warehouse look as they do in records. If not, they cannot be recognised there, and everything is merged."""
     nodes = [state.structure.field(name) for name in table.key]
     plain = all(isinstance(node, ColumnShape) and node.kind in ("int64", "text") for node in nodes)
     return plain and not set(table.key) & set(table.shaping.cast)
 
 
-def gone_keys(compare: Comparer, table: ResolvedTable, family: Family, warehouse: Warehouse) -> Sequence[tuple[Any, ...]]:
-    """Keys of what the source no longer shows; none where it had nothing to be compared with."""
+def missing_keys_of(compare: Comparer, table: ResolvedTable, family: Family, warehouse: Warehouse) -> Sequence[tuple[Any, ...]]:
+    """The keys of rows that the source no longer has; none if there was nothing to compare with."""
     if not compare.compared or compare.doubted:
         return ()
     current = "_rb_valid_until" if table.write == "versions" else None
-    return compare.gone(lambda: warehouse.keys(table.target, family.key, current=current))
+    return compare.missing_keys(lambda: warehouse.keys(table.target, family.key, current=current))

@@ -1,4 +1,4 @@
-"""A run's way to a database: its tables met with what the feed names, and what to take of each."""
+"""A run's session with a database: which of its tables the feed selects, and a reader for each."""
 
 from __future__ import annotations
 
@@ -14,9 +14,9 @@ from ...sources.requests_seen import RequestSeen
 from ...sources.sql import Database, Table
 from ...sources.sql.changelog import LogName
 from ...sources.sql.open import open_database
-from ..planning.matched_tables import MatchedTables, ignored, none_at_all, notes_on_patterns
+from ..planning.matched_tables import MatchedTables, empty_patterns, ignored, warnings_for_empty_patterns
 from ..planning.order import ResolvedRun, ResolvedSource, ResolvedTable
-from ..planning.table_selection import Choice, Chosen, choose
+from ..planning.table_selection import Choice, ChosenTable, choose
 from ..request_context import RunContext
 from .cdc_table_reader import CdcTableReader, FollowedLog, log_name_of
 from .database_table_reader import DatabaseTableReader
@@ -24,19 +24,24 @@ from .source_session import ReadStart, SourceSession
 
 
 class DatabaseSession(SourceSession):
-    """See source_session.SourceSession. `database` is read in one snapshot from its opening on."""
+    """See source_session.SourceSession. `database` is read in one snapshot, taken when it is opened."""
 
     def __init__(self, order: ResolvedSource, context: RunContext, seen: Callable[[RequestSeen], None]) -> None:
-        """Raises SecretMissing, SourceError."""
+        """Connect to the database.
+
+        Raises:
+            SecretMissing: a secret is not set.
+            SourceError: the connection failed.
+        """
         assert order.database is not None
         self._order = order
         self._seen = seen
         source = order.database
         password = context.reveal(source.secrets["password"]) if "password" in source.secrets else None
         self.mask = Mask([password] if password else [])
-        self.home = source.home
+        self.default_schema = source.default_schema
         self.database: Database = open_database(source, password, context.places, context.stop)
-        self._chosen: dict[str, Chosen] = {}
+        self._chosen: dict[str, ChosenTable] = {}
         self._logs: dict[LogName, FollowedLog] = {}
         self._feed, self._accept, self._warehouses = "", False, 1
 
@@ -47,15 +52,19 @@ class DatabaseSession(SourceSession):
         choice = self.choose(order)
         self._chosen = {chosen.name: chosen for chosen in choice.chosen}
         tables = [table_order(chosen) for chosen in choice.chosen]
-        problems = choice.problems | none_at_all(choice.unmatched, len(tables), choice.problems)
-        notes = notes_on_patterns(choice.unmatched) + ignored(choice.ignored, "in the database")
+        problems = choice.problems | empty_patterns(choice.unmatched, len(tables), choice.problems)
+        notes = warnings_for_empty_patterns(choice.unmatched) + ignored(choice.ignored, "in the database")
         if choice.unreadable:
-            words = f"a pattern of the feed matches these, and they cannot be read: {', '.join(choice.unreadable)}"
-            notes.append(("warning", "table.no_right", words))
+            words = f"these match a pattern of the feed, but cannot be read: {', '.join(choice.unreadable)}"
+            notes.append(("warning", "table.permission_denied", words))
         return MatchedTables(order.model_copy(update={"tables": tables}), problems, notes)
 
     def choose(self, order: ResolvedRun) -> Choice:
-        """The tables of the database that the feed names. Raises SourceError."""
+        """The tables of the database that the feed selects.
+
+        Raises:
+            SourceError: the catalog cannot be read.
+        """
         queries, problems = {}, dict[str, ReedError]()
         for name, own in order.wishes.items():
             if own is not None and own.query is not None:
@@ -66,12 +75,14 @@ class DatabaseSession(SourceSession):
                         raise
                     problems[name] = error
         wishes = {name: own for name, own in order.wishes.items() if name not in problems}
-        choice = choose(wishes, order.feed_defaults, self.database.tables(), self.home, queries, prefix=order.table_prefix)
+        choice = choose(
+            wishes, order.feed_defaults, self.database.tables(), self.default_schema, queries, prefix=order.table_prefix
+        )
         choice.problems.update(problems)
         return choice
 
     def values(self, window: tuple[datetime, datetime] | None) -> dict[str, Any]:
-        """What `:name` may stand for in queries and conditions."""
+        """The values for `:name` in queries and conditions."""
         order = self._order
         begin, end = window or order.window or (order.started, order.started)
         settings = {f"settings_{name}": value for name, value in order.settings.items()}
@@ -96,7 +107,7 @@ class DatabaseSession(SourceSession):
             return CdcTableReader(self, self._order, chosen, start.saved, self._seen, self._log_of(chosen), accept=self._accept)
         return DatabaseTableReader(self, self._order, chosen, start.saved, self._seen, until=start.until)
 
-    def _log_of(self, chosen: Chosen) -> FollowedLog:
+    def _log_of(self, chosen: ChosenTable) -> FollowedLog:
         """The log that a table follows, with all the others of the feed that do."""
         name = log_name_of(chosen, self._feed)
         if name not in self._logs:
@@ -112,10 +123,10 @@ class DatabaseSession(SourceSession):
             followed.acknowledge()
 
     def alone(self, table: Table, name: str) -> DatabaseTableReader:
-        """A table by itself, without a feed."""
+        """A reader of one table, without a feed."""
         from ...spec.model import FeedTable, Nesting
 
-        chosen = Chosen(name, name, FeedTable(), table, "full", "append", [], "hard", Nesting())
+        chosen = ChosenTable(name, name, FeedTable(), table, "full", "append", [], "hard", Nesting())
         return DatabaseTableReader(self, self._order, chosen, None, self._seen)
 
     @override
@@ -125,8 +136,8 @@ class DatabaseSession(SourceSession):
         self.database.close()
 
 
-def table_order(chosen: Chosen) -> ResolvedTable:
-    """A table that was chosen, as a part of the run's order."""
+def table_order(chosen: ChosenTable) -> ResolvedTable:
+    """A selected table, as a part of the resolved run."""
     return ResolvedTable(
         name=chosen.name,
         target=chosen.target,

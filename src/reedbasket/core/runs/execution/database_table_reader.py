@@ -1,4 +1,4 @@
-"""What a run takes of one table of a database: the statement, from where, and what may be saved of it so far."""
+"""Reading a table of a database by statements: which statement, from where, and what may be saved of it so far."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ from ...spec.times import format_time, parse_time, plain_time
 from ..checkpoints.ranges import RangeCheckpoint, newest, spans
 from ..planning.column_selection import select_columns
 from ..planning.order import ResolvedSource
-from ..planning.table_selection import Chosen
+from ..planning.table_selection import ChosenTable
 from .table_reader import TableReader
 
 if TYPE_CHECKING:
@@ -41,7 +41,7 @@ _ORDERED_FROM_ROWS = 1_000_000
 
 
 class DatabaseTableReader(TableReader):
-    """By statements; see TableReader."""
+    """Reads a table by SQL statements; see TableReader."""
 
     flat = True
 
@@ -49,7 +49,7 @@ class DatabaseTableReader(TableReader):
         self,
         reading: DatabaseSession,
         order: ResolvedSource,
-        chosen: Chosen,
+        chosen: ChosenTable,
         saved: SavedCursor | None,
         seen: Callable[[RequestSeen], None],
         *,
@@ -109,7 +109,7 @@ class DatabaseTableReader(TableReader):
         midst = RangeCheckpoint.of(saved, column.name)
         return midst if midst is not None and midst.below is not None else RangeCheckpoint(None, None)
 
-    def _follow(self, order: ResolvedSource, chosen: Chosen, values: dict[str, Any]) -> None:
+    def _follow(self, order: ResolvedSource, chosen: ChosenTable, values: dict[str, Any]) -> None:
         rule, table = chosen.cursor, chosen.table
         assert rule is not None
         given = order.window if rule.type == "time" else None
@@ -121,7 +121,7 @@ class DatabaseTableReader(TableReader):
             where = ".".join(quote(part) for part in (table.schema, table.name) if part)
             words = "; ".join(f"create index on {where} ({quote(name)})" for name in lacking)
             self.notes.append(
-                ("warning", "cursor.no_index", f"no index begins with the cursor, so each run reads the whole: {words}")
+                ("warning", "cursor.no_index", f"no index begins with the cursor, so each run scans the whole table: {words}")
             )
         large = (table.rows or 0) >= _ORDERED_FROM_ROWS or self._saved is not None
         one = columns[0] if len(columns) == 1 else None
@@ -145,7 +145,12 @@ class DatabaseTableReader(TableReader):
 
     @override
     def chunks(self) -> Iterator[Chunk] | BoundedQueue[Chunk]:
-        """Raises SourceError, RunCancelled."""
+        """All records of the pass.
+
+        Raises:
+            SourceError: the statement failed.
+            RunCancelled: the run was cancelled.
+        """
         return self._over_windows() if self._by_windows else self._whole()
 
     def _over_windows(self) -> Iterator[Chunk]:
@@ -156,13 +161,13 @@ class DatabaseTableReader(TableReader):
     def sample(self) -> tuple[str, Iterator[Chunk]]:
         """(the first statement, its first chunks)."""
         if self._by_windows and not self._windows:
-            return "none is due", iter(())
+            return "nothing is due", iter(())
         window = self._windows[0] if self._windows else None
         return self.statement(window).text, self._one(window, None)
 
     @override
     def cost(self, chunk: Chunk, repeated: int) -> tuple[int | None, int | None]:
-        """(records, statements) of the whole pass, as far as the database knows."""
+        """(records, statements) of the whole pass, as far as the database can tell."""
         rows = (
             self._chosen.table.rows if self._chosen.by in ("full", "compare") and not self._chosen.own.source_filter else None
         )
@@ -183,15 +188,15 @@ class DatabaseTableReader(TableReader):
 
     @property
     @override
-    def commits_rarely(self) -> bool:
+    def commits_only_large_loads(self) -> bool:
         return self._midst is not None
 
     @property
     @override
-    def safe(self) -> bool:
+    def can_commit(self) -> bool:
         if self._midst is not None and self._chosen.complete:
             return False
-        return super().safe
+        return super().can_commit
 
     @override
     def position(self, *, ended: bool) -> SavedCursor | None:
@@ -256,7 +261,15 @@ class DatabaseTableReader(TableReader):
         yield from self.read(self.statement(window), mark)
 
     def read(self, statement: Statement, mark: SavedCursor | None = None) -> Iterator[Chunk]:
-        """Raises SourceError, RunCancelled."""
+        """The records of one statement.
+
+        Args:
+            mark: put on the last chunk.
+
+        Raises:
+            SourceError: the statement failed.
+            RunCancelled: the run was cancelled.
+        """
         began, rows, size, problem = time.monotonic(), 0, 0, ""
         total = self._chosen.table.rows if self._chosen.by in ("full", "compare", "cdc") else None
         held: Chunk | None = None
@@ -276,7 +289,11 @@ class DatabaseTableReader(TableReader):
         yield Chunk(last.records, last.body_bytes, [], last.total, mark=mark)
 
     def statement(self, window: Window | None, within: tuple[Any, Any] | None = None) -> Statement:
-        """The SELECT of one pass, values bound by name. within: a range, from its first bound to before its second."""
+        """The SELECT of one pass, with its values bound by name.
+
+        Args:
+            within: a range, from its first bound up to but not including its second.
+        """
         database, chosen = self._reading.database, self._chosen
         own, table = chosen.own, chosen.table
         values = self._reading.values(window)

@@ -1,7 +1,7 @@
-"""A feed's records as files that other programs read: a Parquet file of each table, and a manifest that says what they are.
+"""A feed's records as files for other programs: one Parquet file for each table, and a manifest that describes them.
 
-The run loads into a DuckDB file of its own, whose tables become the files. It begins at the beginning, and leaves the cursors of the feed's
-own warehouse where they are.
+The run loads into a DuckDB file of its own, whose tables become the files. It reads from the beginning, and does not touch the cursors of
+the feed's own warehouse.
 """
 
 from __future__ import annotations
@@ -38,14 +38,14 @@ _JSON_TYPES: tuple[tuple[tuple[str, ...], dict[str, Any]], ...] = (
 
 
 def into_folder(order: ResolvedRun, folder: Path) -> ResolvedRun:
-    """The same order, into the extract's folder in place of its warehouse; the ledger tells of loads there by the folder's name."""
+    """The same run, loading into the extract's folder instead of its warehouse. The ledger shows its loads under the folder's name."""
     folder.mkdir(parents=True, exist_ok=True)
     scratch = Warehouse.model_validate({"warehouse": folder.name, "type": "duckdb", "path": str(folder / _SCRATCH)})
     return order.model_copy(update={"warehouse": scratch, "others": []})
 
 
 def write_extract(order: ResolvedRun, warehouse: OpenWarehouse, folder: Path, ended: datetime) -> dict[str, Any]:
-    """The files out of what was loaded, then the manifest, and what was loaded goes. Answers the manifest."""
+    """Write the files from what was loaded, then the manifest, and remove what was loaded. Returns the manifest."""
     tables = []
     found = warehouse.tables()
     with closing(connect_scratch(folder / ".spill")) as connection:

@@ -1,4 +1,4 @@
-"""One run of one feed, from the opening of its source to its outcome."""
+"""One run of one feed, from opening its source to its outcome."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from ..planning.order import ResolvedRun
 from ..request_context import RunContext
 from .feed_tables import FeedTables
 from .open_session import open_session
-from .replay import Again
+from .replay import ReplayedRejects
 from .request_counts import RequestCounts
 from .several_warehouses import OtherWarehouse
 from .source_session import SourceSession
@@ -22,7 +22,11 @@ from .source_session import SourceSession
 
 @dataclass(frozen=True)
 class RunResult:
-    """How a run ended. error: the first one's facts, masked."""
+    """How a run ended.
+
+    Attributes:
+        error: the first error's facts, masked.
+    """
 
     outcome: RunOutcome
     tables: list[TableProgress]
@@ -35,10 +39,17 @@ def run_feed(
     *,
     listener: Listener,
     clock: Callable[[], datetime],
-    again: Again | None = None,
+    again: ReplayedRejects | None = None,
 ) -> RunResult:
-    """Run every table of the order. again: records that were rejected before, taken in place of the source's by
-    the warehouse that rejected them. Raises nothing but defects of ours."""
+    """Run every table of a feed. Raises nothing except bugs.
+
+    Args:
+        order: the resolved run.
+        context: what the run needs from outside.
+        listener: is told what happens.
+        clock: the time now, with its zone.
+        again: rejected records to load again instead of reading the source, each by the warehouse that rejected it.
+    """
     progresses = [TableProgress(t.name, t.target) for t in order.tables]
     first: errors.ReedError | None
     mask = Mask()
@@ -87,12 +98,12 @@ def _outcome(first: errors.ReedError | None) -> RunOutcome:
         return RunOutcome.SUCCEEDED
     if isinstance(first, errors.RunCancelled):
         return RunOutcome.CANCELLED
-    return RunOutcome.INTERRUPTED if isinstance(first, errors.RunWoundUp) else RunOutcome.FAILED
+    return RunOutcome.INTERRUPTED if isinstance(first, errors.RunShutDown) else RunOutcome.FAILED
 
 
 def _acknowledge(session: SourceSession, listener: Listener) -> None:
-    """All that is lost where this fails is time: the next run passes over what it is told again."""
+    """If this fails, only time is lost: the next run skips what the log sends again."""
     try:
         session.acknowledge()
     except errors.ReedError as error:
-        listener.log("warning", "log.not_moved_on", str(session.mask.error(error)))
+        listener.log("warning", "cdc.not_confirmed", str(session.mask.error(error)))

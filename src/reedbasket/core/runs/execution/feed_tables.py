@@ -1,4 +1,4 @@
-"""The tables of one run, in order, each to its end: into one warehouse, or into several at once."""
+"""The tables of one run, one after the other, into one warehouse or several at once."""
 
 from __future__ import annotations
 
@@ -26,16 +26,16 @@ from .table_task import TableTask
 # Errors after which the other tables would meet the same: the source as a whole, or the warehouse.
 ENDS_THE_RUN = (
     errors.SourceUnreachable,
-    errors.SourceRefused,
+    errors.CredentialsRefused,
     errors.SourceTimedOut,
     errors.SourceBusy,
-    errors.SourceResting,
-    errors.QuotaUsed,
+    errors.SourceCoolingDown,
+    errors.QuotaExhausted,
     errors.SignInFailed,
     errors.SignInNeeded,
     errors.WarehouseBusy,
     errors.RunCancelled,
-    errors.RunWoundUp,
+    errors.RunShutDown,
 )
 
 
@@ -44,11 +44,11 @@ class FeedTables:
     """One pass over the tables of a feed.
 
     Attributes:
-        found: the order, with its tables as they are at the source.
-        progresses: of its tables, in their order; those of tables that are missing are added.
+        found: the run, with its tables as they are at the source.
+        progresses: the progress of its tables in their order, followed by tables that are missing.
         others: the feed's further warehouses.
-        replayed: records that were rejected before, by table, taken in place of the source's; None for a run like any other.
-        first: the first error, after which the tables that do not depend on it still ran.
+        replayed: rejected records to load again instead of reading the source, by table; None for an ordinary run.
+        first: the first error. Tables that do not depend on it still ran.
     """
 
     found: MatchedTables
@@ -63,7 +63,11 @@ class FeedTables:
     first: errors.ReedError | None = None
 
     def run(self) -> errors.ReedError | None:
-        """The first error. Raises ReedError where the only warehouse cannot be opened."""
+        """Run all tables, and return the first error.
+
+        Raises:
+            ReedError: the only warehouse cannot be opened.
+        """
         order = self.found.order
         warehouse: Warehouse | None = None
         problem: errors.ReedError | None = None
@@ -137,7 +141,7 @@ class FeedTables:
             else:
                 summarise(end.listener, end.progress)
         over = [end.error for end in ends if isinstance(end.error, ENDS_THE_RUN)]
-        return len(over) == len(ends) or any(isinstance(error, errors.RunCancelled | errors.RunWoundUp) for error in over)
+        return len(over) == len(ends) or any(isinstance(error, errors.RunCancelled | errors.RunShutDown) for error in over)
 
     def _hash_key(self) -> bytes:
         return self.context.reveal(self.found.order.hash_secret).encode()
@@ -155,7 +159,7 @@ class FeedTables:
                 self.listener.progress(progress)
 
     def _tell_new(self, table: ResolvedTable, progress: TableProgress) -> None:
-        """Of a table that came to be at the source, and is passed over. Raises DriftStopped."""
+        """Of a table that came to be at the source, and is passed over. Raises DriftFailed."""
         change = as_drift(self.found.order, table)
         self.listener.log("warning", "drift.table", change.words, table.name)
         self.listener.drift(table.name, [change])
@@ -167,13 +171,13 @@ class FeedTables:
         self.first = self.first or error
         progress.phase, progress.error = "failed", error.as_dict()
         self.listener.progress(progress)
-        level: Any = "warning" if isinstance(error, errors.RunCancelled | errors.RunWoundUp) else "error"
+        level: Any = "warning" if isinstance(error, errors.RunCancelled | errors.RunShutDown) else "error"
         place = f"{progress.warehouse}: " if progress.warehouse else ""
         self.listener.log(level, error.code, place + str(error), progress.table)
 
 
 def summarise(listener: Listener, progress: TableProgress) -> None:
-    """The line of the log that says what came of a table."""
+    """Log one line about the outcome of a table."""
     words = f"{progress.read} read, {progress.inserted} inserted, {progress.updated} updated"
     words += f", {progress.deleted} deleted" if progress.deleted else ""
     words += f", {progress.unchanged} unchanged" if progress.unchanged else ""

@@ -1,4 +1,4 @@
-"""Parts of files as chunks of a run: with the values out of their paths, and where they came from."""
+"""Parts of files as chunks of a run, with the values from their paths and their origin."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from ...records.column_records import ColumnRecords
 from ...records.plain_values import as_records
 from ...records.structure import TableShape
 from ...shaping.typed_columns import typed_field
-from ...sources.chunk import Chunk, Misread, Origin
+from ...sources.chunk import Chunk, Origin, UnreadableLine
 from ...sources.files.formats.part import FilePart
 from ...sources.files.problems import file_problem
 from ...spec.files import FileColumns
@@ -26,14 +26,18 @@ _TYPES: dict[str, pa.DataType] = {
 
 @dataclass(frozen=True)
 class FileValues:
-    """What every record of a file gets. named: {column: (kind, value)} out of the path."""
+    """The values that every record of a file gets.
+
+    Attributes:
+        named: {column: (kind, value)} from the path.
+    """
 
     path: str
     named: dict[str, tuple[str, Any]]
     columns: FileColumns
 
     def constants(self, member: str) -> dict[str, tuple[str, Any]]:
-        """{column: (kind, value)} that all records of a file, or of a member of it, have."""
+        """{column: (kind, value)} that all records of a file, or of a member of an archive, have."""
         noted: dict[str, tuple[str, Any]] = {self.columns.path: ("text", self.path)} if self.columns.path else {}
         if self.columns.member:
             noted[self.columns.member] = ("text", member or None)
@@ -41,11 +45,11 @@ class FileValues:
 
 
 def require_columns(part: FilePart, values: FileValues, key: Sequence[str], structure: TableShape | None) -> None:
-    """Look whether a file is one of the table's, by its first records.
+    """Check that a file belongs to the table, by its first records.
 
     Args:
         part: the first records of the file.
-        values: what its records get beside what they hold.
+        values: what its records get in addition.
         key: fields of the table's key, as the files name them.
         structure: of the table as it was loaded before; None at first.
 
@@ -60,19 +64,26 @@ def require_columns(part: FilePart, values: FileValues, key: Sequence[str], stru
     listed = ", ".join(names)[:300]
     missing = [field for field in key if not {field, field.partition(".")[0]} & {*names, *given}]
     if missing:
-        words = f"none of the first {len(part)} records of {values.path} has `{missing[0]}`, the key; they have {listed}"
-        fix = "put the right file in its place, leave it out of the pattern, or name the key as the files do"
+        words = f"none of the first {len(part)} records of {values.path} has the key, `{missing[0]}`; they have {listed}"
+        fix = "replace it with the right file, exclude it from the pattern, or use the key's name in the files"
         raise file_problem("source.field_not_found", words, fix)
     known = {name for name in structure.root.fields if name not in given} if structure is not None else set()
     if known and not known & set(names):
         words = f"{values.path} has none of the table's columns; it has {listed}"
-        raise file_problem("file.unreadable", words, "put the right file in its place, or leave it out of the pattern")
+        raise file_problem("file.unreadable", words, "replace it with the right file, or exclude it from the pattern")
 
 
 def chunk_of(part: FilePart, values: FileValues, number: int) -> Chunk:
-    """number: of the file. Raises FileProblem where a name of the path is a column of the file too."""
+    """One part of a file as a chunk.
+
+    Args:
+        number: the number of the file in the load.
+
+    Raises:
+        FileProblem: a column from the path has the name of a column in the file.
+    """
     path = f"{values.path}/{part.member}" if part.member else values.path
-    misfits: list[Any] = [Misread(path, number, one.line, one.code, one.message, one.text) for one in part.unread]
+    misfits: list[Any] = [UnreadableLine(path, number, one.line, one.code, one.message, one.text) for one in part.unread]
     origins = (Origin(len(part), number, path, part.lines),) if len(part) else ()
     return Chunk(_records(part, values), part.size, misfits, None, part.suspicious, None, origins)
 
@@ -113,7 +124,7 @@ def _typed(
 def _lane(
     part: FilePart, records: ColumnRecords, constants: dict[str, tuple[str, Any]], line: str | None, path: str
 ) -> Sequence[dict[str, Any]]:
-    """Columns as JSON is expected: what the path gives has a column there already, if it was met before."""
+    """Columns of a part in the form in which JSON is expected. A column from the path may be known there already."""
     table, rows = records.columns, len(records)
     added = {name: plain_value(value) for name, (_, value) in constants.items()}
     for name, value in added.items():
@@ -140,12 +151,12 @@ def _lane(
 
 def _require_free(taken: bool, name: str, path: str) -> None:
     if taken:
-        words = f"{name} is a column of {path} as well, and the feed makes one of that name"
-        raise file_problem("file.name_taken", words, "give the part of the path, or the column of `file_columns`, another name")
+        words = f"{path} has a column {name}, and the feed adds one of the same name"
+        raise file_problem("file.name_taken", words, "use another name for the part of the path, or in `file_columns`")
 
 
 def plain_value(value: Any) -> Any:
-    """A value out of a path, as JSON has it."""
+    """A value from a path, in the form it has in JSON."""
     if isinstance(value, datetime):
         return format_time(value)
     return value.isoformat() if isinstance(value, date) else value

@@ -1,4 +1,4 @@
-"""Files of a table that could not be read, told together."""
+"""The error for all files of a table that could not be read."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ _NAMED = 5
 
 
 def named(paths: Sequence[str]) -> str:
-    """The first few by name, the others by their number."""
+    """The first few paths by name, and how many more there are."""
     if len(paths) <= _NAMED:
         return ", ".join(paths)
     return f"{', '.join(paths[:_NAMED])} and {len(paths) - _NAMED} more files"
@@ -21,16 +21,16 @@ def as_problem(found: Sequence[tuple[str, FileProblem]], *, written: bool) -> Fi
 
     Args:
         found: (path, what is wrong with it).
-        written: whether the other files are loaded all the same.
+        written: the other files are loaded all the same.
 
     Returns:
-        None where nothing was found.
+        None if nothing is wrong.
     """
     if not found:
         return None
     first = found[0][1]
     words = first.found
     if len(found) > 1:
-        others = "the others are taken" if written else "so nothing was written"
+        others = "the others are loaded" if written else "and nothing was written"
         words = f"{len(found)} files could not be read, {others}: {named([path for path, _ in found])}; the first: {words}"
     return file_problem(first.code, words, first.fix)

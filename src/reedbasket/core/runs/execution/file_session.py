@@ -1,4 +1,4 @@
-"""One run's way to a store of files: what is listed, which tables its files are, and what to take of each."""
+"""A run's session with a file store: its listing, the tables that its files belong to, and a reader for each."""
 
 from __future__ import annotations
 
@@ -9,13 +9,13 @@ from typing_extensions import override
 
 from ...errors import ReedError
 from ...masking import Mask
-from ...sources.files.problems import FileGone
+from ...sources.files.problems import FileMissing
 from ...sources.files.store import FileInfo, Store, with_checksum
 from ...sources.files.stores.open import open_store
 from ...sources.requests_seen import RequestSeen
 from ...spec.pattern import Pattern
 from ..planning.file_table_selection import ChosenFiles, choose_files
-from ..planning.matched_tables import Held, MatchedTables
+from ..planning.matched_tables import LoadedTable, MatchedTables
 from ..planning.order import ResolvedRun, ResolvedSource, ResolvedTable
 from ..request_context import RunContext
 from .file_table_reader import FileTableReader
@@ -23,10 +23,19 @@ from .source_session import ReadStart, SourceSession
 
 
 class FileSession(SourceSession):
-    """See source_session.SourceSession. widens: whether columns widen where the source's values do."""
+    """See source_session.SourceSession.
+
+    Attributes:
+        widens: columns widen if the source's values do.
+    """
 
     def __init__(self, order: ResolvedSource, context: RunContext, seen: Callable[[RequestSeen], None]) -> None:
-        """Raises SecretMissing, SourceError."""
+        """Open the store.
+
+        Raises:
+            SecretMissing: a secret is not set.
+            SourceError: the store cannot be opened.
+        """
         assert order.files is not None
         self._order = order
         self._context = context
@@ -54,12 +63,12 @@ class FileSession(SourceSession):
         notes: list[tuple[Any, str, str]] = []
         if ignored:
             named = ", ".join(ignored[:3]) + (f" and {len(ignored) - 3} more" if len(ignored) > 3 else "")
-            notes.append(("info", "file.ignored", f"in the folders looked at, not part of this feed: {named}"))
+            notes.append(("info", "file.ignored", f"files in these folders that are not part of this feed: {named}"))
         problems: dict[str, ReedError] = {}
         return MatchedTables(order.model_copy(update={"tables": [one.order for one in chosen]}), problems, notes)
 
     def listed(self, pattern: Pattern) -> list[FileInfo]:
-        """What the store has below the pattern's folder, listed once a run."""
+        """The files below the pattern's folder; listed once in a run."""
         key = pattern.text if pattern.plain else f"{pattern.under}/"
         if key not in self._listed:
             if pattern.plain:
@@ -70,7 +79,7 @@ class FileSession(SourceSession):
         return self._listed[key]
 
     def matching(self, patterns: Sequence[Pattern]) -> list[tuple[FileInfo, Pattern]]:
-        """Files that match, each once, with the first pattern that it does; looked through once a run."""
+        """The files that match, each once, with the first pattern that it matches; searched once in a run."""
         key = tuple(pattern.text for pattern in patterns)
         if key in self._matching:
             return self._matching[key]
@@ -84,11 +93,15 @@ class FileSession(SourceSession):
         return self._matching[key]
 
     def with_checksum(self, info: FileInfo) -> FileInfo | None:
-        """The file as told by its content, which is read once a run; None where it has gone meanwhile. Raises SourceError."""
+        """The file with a checksum of its content, which is read once in a run; None if the file has disappeared.
+
+        Raises:
+            SourceError: the file cannot be read.
+        """
         if info.path not in self._told:
             try:
                 self._told[info.path] = with_checksum(self.store, info)
-            except FileGone:
+            except FileMissing:
                 self._told[info.path] = None
         return self._told[info.path]
 
@@ -103,7 +116,7 @@ class FileSession(SourceSession):
             self._order,
             self._chosen[table.name],
             start.saved,
-            start.held or Held(None, ()),
+            start.held or LoadedTable(None, ()),
             self._seen,
             start.expected or (lambda: None),
         )
@@ -117,7 +130,7 @@ class FileSession(SourceSession):
 
     @property
     def stop(self) -> Any:
-        """Set once the run is to stop."""
+        """An event that is set when the run has to stop."""
         return self._context.stop
 
     @override

@@ -1,4 +1,4 @@
-"""What a run takes of one table of files: which of them, in which order, and what of it may be saved so far."""
+"""Reading a table from files: which files, in which order, and what may be saved so far."""
 
 from __future__ import annotations
 
@@ -13,17 +13,17 @@ from typing import TYPE_CHECKING, Any
 
 from typing_extensions import override
 
-from ...changes.files import Decision, Due, as_listed, decide
+from ...changes.files import Decision, DueFile, as_listed, decide
 from ...errors import ReedError, SourceError
 from ...kinds import FORMATS
 from ...records.position import SavedCursor
-from ...shaping.fast_path import Expected
+from ...shaping.fast_path import ExpectedColumns
 from ...sources.chunk import Chunk
 from ...sources.files.copy import copied
 from ...sources.files.formats.part import FilePart
 from ...sources.files.formats.text_columns import Columns
-from ...sources.files.formats.text_types import known_of
-from ...sources.files.problems import FileGone, FileProblem, file_problem
+from ...sources.files.formats.text_types import known_columns_of
+from ...sources.files.problems import FileMissing, FileProblem, file_problem
 from ...sources.files.reader import FileReader
 from ...sources.files.store import Body, FileInfo
 from ...sources.files.unpack import is_zip
@@ -32,7 +32,7 @@ from ...spec.files import FileFormat
 from ...warehouses.loader.file_list import FileLine
 from ..planning.file_table_selection import ChosenFiles
 from ..planning.known_columns import KnownColumns
-from ..planning.matched_tables import Held
+from ..planning.matched_tables import LoadedTable
 from ..planning.order import ResolvedSource
 from .file_chunks import FileValues, chunk_of, plain_value, require_columns
 from .file_errors import as_problem, named
@@ -48,13 +48,13 @@ _TRIES = 3
 
 
 class FileSpoiled(SourceError):
-    """A file turned out to be bad after some of its records were passed on: what was not committed has to go."""
+    """A file turned out to be damaged after some of its records were passed on; everything uncommitted has to be discarded."""
 
-    code = "file.spoiled"
+    code = "file.discarded"
 
 
 class FileTableReader(TableReader):
-    """Of files; see TableReader."""
+    """Reads a table from files; see TableReader."""
 
     def __init__(
         self,
@@ -62,9 +62,9 @@ class FileTableReader(TableReader):
         order: ResolvedSource,
         chosen: ChosenFiles,
         saved: SavedCursor | None,
-        held: Held,
+        held: LoadedTable,
         seen: Callable[[RequestSeen], None],
-        expected: Callable[[], Expected | None],
+        expected: Callable[[], ExpectedColumns | None],
     ) -> None:
         super().__init__(saved)
         self._reading = reading
@@ -77,7 +77,7 @@ class FileTableReader(TableReader):
         kept = json.loads(saved.value) if saved is not None else {}
         own = chosen.order.shaping
         found_out = kept.get("found_out") if kept.get("said") == self._said else None
-        known = known_of(held.structure)
+        known = known_columns_of(held.structure)
         # A column that the feed holds to is read as what it is, and what does not fit is told value by value.
         follow = held.structure is None or reading.widens
         self._columns = Columns(KnownColumns(known, own.cast), reading.time_zone, follow)
@@ -95,7 +95,7 @@ class FileTableReader(TableReader):
 
     @property
     def _said(self) -> Any:
-        """What the definition says of the format: what was found out beside it counts only with the same."""
+        """The format as the definition declares it. Whatever was detected beyond that is only valid for the same declaration."""
         form = self._chosen.order.shaping.format
         return form.model_dump(mode="json", exclude_none=True) if form else None
 
@@ -111,18 +111,18 @@ class FileTableReader(TableReader):
         found = self._decided
         if self._chosen.order.by != "files":
             return
-        words = [f"{len(found.due)} to take"]
+        words = [f"{len(found.due)} to load"]
         words += [f"{found.changed} of them changed"] if found.changed else []
         words += [f"{found.known} already loaded"] if found.known else []
         self.notes.append(("info", "file.listed", f"files: {', '.join(words)}"))
         for what, paths, level in (
-            ("not still for long enough yet, or without a marker; the next run looks again", found.unsettled, "info"),
-            ("could not be read before and have not changed", [line.path for line in found.still_bad], "warning"),
-            ("changed, and are left as they were, as the feed says", _of(found.lines, "ignored"), "warning"),
-            ("are not there any more; their rows stay", _of(found.lines, "missing"), "warning"),
+            ("changed too recently, or without a ready file; the next run looks again", found.unsettled, "info"),
+            ("could not be read before, and have not changed", [line.path for line in found.still_bad], "warning"),
+            ("changed, but what is loaded stays, as the feed says", _of(found.lines, "ignored"), "warning"),
+            ("no longer exist; their rows stay", _of(found.lines, "missing"), "warning"),
         ):
             if paths:
-                self.notes.append((level, "file.passed_over", f"{named(paths)} {what}"))
+                self.notes.append((level, "file.skipped", f"{named(paths)} {what}"))
 
     @property
     def _decided(self) -> Decision:
@@ -149,7 +149,7 @@ class FileTableReader(TableReader):
     @property
     @override
     def flat(self) -> bool:
-        """As far as the files' formats tell; a file that tells otherwise has what was read until then be read once more."""
+        """As far as the formats tell. If a file turns out otherwise, what was read before is read again."""
         if self._chosen.order.shaping.copy_ is not None:
             return True
         formats = {None if is_zip(due.info.path) else self._reader.format_of(due.info.path) for due in self._decided.due}
@@ -157,7 +157,12 @@ class FileTableReader(TableReader):
 
     @override
     def chunks(self) -> Iterator[Chunk]:
-        """Raises FileSpoiled, SourceError. May be gone through once more after FileSpoiled: what was committed is not read again."""
+        """All records of the files that are due. After FileSpoiled it may be called again; what was committed is not read again.
+
+        Raises:
+            FileSpoiled: a file turned out to be damaged.
+            SourceError: the store failed.
+        """
         if self._committed < len(self._finished):
             self._finished = self._finished[: self._committed]  # a list of its own: others may follow the one there was
         if not self._committed:
@@ -171,7 +176,7 @@ class FileTableReader(TableReader):
         for one in due:
             yield from self._one(one)
 
-    def _one(self, due: Due) -> Iterator[Chunk]:
+    def _one(self, due: DueFile) -> Iterator[Chunk]:
         began, size, problem = time.monotonic(), 0, ""
         path = due.info.path
         try:
@@ -181,17 +186,19 @@ class FileTableReader(TableReader):
             for chunk in self._whole(due):
                 size += chunk.body_bytes
                 yield chunk
-        except FileGone:
+        except FileMissing:
             self._passed.add(path)
-            self.ended_notes.append(("warning", "file.passed_over", f"{path} went away before it was read"))
+            self.ended_notes.append(("warning", "file.skipped", f"{path} disappeared before it was read"))
         except ReedError as error:
             problem = error.found
             raise
         finally:
             self._seen(RequestSeen("FILE", path, None, time.monotonic() - began, size, 1, 0.0, problem))
 
-    def _whole(self, due: Due) -> Iterator[Chunk]:
-        """The records of one file, the last chunk with its mark; none before the whole has been read, as far as there is room."""
+    def _whole(self, due: DueFile) -> Iterator[Chunk]:
+        """The records of one file, with a mark on the last chunk. As far as memory allows, none are passed on before the whole file was
+        read.
+        """
         path = due.info.path
         for attempt in range(_TRIES):
             held: list[Chunk] = []
@@ -205,7 +212,7 @@ class FileTableReader(TableReader):
                     if isinstance(content, Body) and content.info is not None and not content.info.same_as(info):
                         # Another was put in its place since it was listed: that one is taken, and noted.
                         info = content.info
-                        due = Due(info, as_listed(due.line, info))
+                        due = DueFile(info, as_listed(due.line, info))
                     for part in self._reader.read(info, content):
                         self._look_inside(part, info)
                         if len(part) and part.member not in looked_at:
@@ -224,14 +231,12 @@ class FileTableReader(TableReader):
             now = self._reading.store.info(path) if self._reading.store.grows else info
             if now is None or not now.same_as(info):
                 if not passed_on and now is not None and attempt + 1 < _TRIES:
-                    due = Due(now, as_listed(due.line, now))
+                    due = DueFile(now, as_listed(due.line, now))
                     continue
                 # The next run finds it still, or gone.
                 self._passed.add(path)
                 self._changing.append(path)
-                self.ended_notes.append(
-                    ("warning", "file.passed_over", f"{path} changed while it was read; the next run takes it")
-                )
+                self.ended_notes.append(("warning", "file.skipped", f"{path} changed while it was read; the next run loads it"))
                 if passed_on:
                     raise FileSpoiled("reading", path, found="it changed while it was read")
                 return
@@ -250,7 +255,7 @@ class FileTableReader(TableReader):
         """Raises FileSpoiled where records hold others, and nobody thought so."""
         if part.columns is None and self.flat and any(map(_holds_others, part.records)):
             self._nested = True
-            raise FileSpoiled("reading", info.path, found="its records hold others")
+            raise FileSpoiled("reading", info.path, found="its records contain lists or objects")
 
     def _ended(self, line: FileLine, bad: FileProblem | None = None) -> Chunk:
         """An empty chunk with the mark of a file that is through."""
@@ -264,21 +269,21 @@ class FileTableReader(TableReader):
         pattern = self._patterns[path]
         values = pattern.values(path)
         if values is None:
-            words = f"{path} matches {pattern.text} by its letters, but a part of it is no such time"
-            raise file_problem("file.unreadable", words, "name the file otherwise, or fix the pattern")
+            words = f"{path} matches {pattern.text}, but a part of it is not a valid time"
+            raise file_problem("file.unreadable", words, "rename the file, or fix the pattern")
         named: dict[str, tuple[str, Any]] = {n: (pattern.names[n].kind, value) for n, value in values.items()}
         return FileValues(path, named, self._chosen.order.shaping.file_columns)
 
-    def _copies(self, due: Sequence[Due]) -> Iterator[Chunk]:
+    def _copies(self, due: Sequence[DueFile]) -> Iterator[Chunk]:
         rule = self._chosen.order.shaping.copy_
         assert rule is not None
         target = self._reading.store_of(rule.to)
         lines = {one.info.path: one.line for one in due}
         for one, made in copied(self._reading.store, target, [one.info for one in due], rule.under, self._reading.stop):
             line = lines[one.path]
-            if isinstance(made, FileGone):
+            if isinstance(made, FileMissing):
                 self._passed.add(one.path)
-                self.ended_notes.append(("warning", "file.passed_over", f"{one.path} went away before it was copied"))
+                self.ended_notes.append(("warning", "file.skipped", f"{one.path} disappeared before it was copied"))
                 continue
             self._seen(RequestSeen("COPY", one.path, None, 0.0, one.size, 1, 0.0, "" if isinstance(made, dict) else made.found))
             if not isinstance(made, dict):
@@ -294,12 +299,12 @@ class FileTableReader(TableReader):
         """(the first file that is due, its first chunks)."""
         due = self._decided.due
         if not due:
-            return "none is due", iter(())
+            return "nothing is due", iter(())
         if self._chosen.order.shaping.copy_ is not None:
             return f"copy {due[0].info.path}", iter(())
         return due[0].info.path, self._first(due[0])
 
-    def _first(self, due: Due) -> Iterator[Chunk]:
+    def _first(self, due: DueFile) -> Iterator[Chunk]:
         values = self._values_of(due.info.path)
         with closing(self._reading.store.open(due.info.path)) as content:
             for part in self._reader.read(due.info, content):
@@ -310,7 +315,7 @@ class FileTableReader(TableReader):
         return None, len(self._decided.due)
 
     @override
-    def followed(self, mark: Any) -> None:
+    def handed_on(self, mark: Any) -> None:
         self._taken = max(self._taken, int(mark))
 
     @override
@@ -319,14 +324,14 @@ class FileTableReader(TableReader):
 
     @override
     def file_lines(self) -> Sequence[FileLine]:
-        """The lines that go with the next commit."""
+        """The file lines that are committed with the next load."""
         if self._chosen.order.by != "files":
             return ()
         return self._finished[self._committed : max(self._taken, len(self._decided.lines))]
 
     @property
     @override
-    def safe(self) -> bool:
+    def can_commit(self) -> bool:
         return self._chosen.order.by == "files" and self._taken > self._committed
 
     @override
@@ -341,18 +346,18 @@ class FileTableReader(TableReader):
 
     @property
     @override
-    def moved(self) -> bool:
+    def has_progress(self) -> bool:
         return bool(self.file_lines())
 
     @cached_property
     @override
     def begins(self) -> Any:
-        """What is known of the columns decides how text is read, so it counts too."""
+        """The known columns count too, because they decide how text is read."""
         structure = self._structure.to_data() if self._structure is not None else None
         return self._saved.value if self._saved else None, structure, [line._replace(load=None, at="") for line in self._files]
 
     @override
-    def follow(self, leader: FileTableReader) -> None:
+    def share_chunks_of(self, leader: FileTableReader) -> None:
         self._decision, self._reader = leader._decided, leader._reader
         self._finished, self._bad, self._passed = leader._finished, leader._bad, leader._passed
         self._changing = leader._changing
@@ -360,16 +365,16 @@ class FileTableReader(TableReader):
 
     @override
     def problem(self) -> FileProblem | None:
-        """What to end the table with once everything else of it is committed: files that could not be read, now or before."""
+        """The error to report once everything else is committed: files that could not be read, now or in an earlier run."""
         found = list(self._bad.items())
-        again = "fix the file or the definition, or leave the file out of the pattern"
+        again = "fix the file or the definition, or exclude the file from the pattern"
         found += [(line.path, file_problem("file.unreadable", line.problem, again)) for line in self._decided.still_bad]
         order = self._chosen.order
         if order.by != "files":  # by files the next run takes them
-            just_now = f"changed less than {self._chosen.stable_for(True).seconds} s ago, and may still be written to"
+            just_now = f"changed less than {self._chosen.stable_for(True).seconds} s ago, and may still be being written"
             moving = [(path, "changed while it was read, again and again") for path in self._changing]
             for path, words in moving + [(path, just_now) for path in self._decided.moving]:
-                found.append((path, file_problem("file.changed", f"{path} {words}", "run again once it is still")))
+                found.append((path, file_problem("file.changed", f"{path} {words}", "run again once it no longer changes")))
         return as_problem(found, written=not order.whole)
 
 

@@ -1,4 +1,4 @@
-"""A run's way to an API: its tables, whoever knows them, and what to take of each."""
+"""A run's session with an API: its tables, and a reader for each."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from typing_extensions import override
 from ...sources.pace import Wait
 from ...sources.requests_seen import RequestSeen
 from ...spec.http import HttpTable, Retry
-from ..planning.discovered_tables import discover_tables, with_discovered
+from ..planning.discovered_tables import discover_tables, with_discovered_tables
 from ..planning.matched_tables import MatchedTables, ignored
 from ..planning.order import ResolvedRun, ResolvedSource, ResolvedTable
 from ..request_context import RequestContext, RunContext
@@ -21,7 +21,7 @@ from .spool import Spool
 
 
 class HttpSession(SourceSession):
-    """By requests. See SourceSession."""
+    """A session by HTTP requests; see SourceSession."""
 
     def __init__(
         self,
@@ -31,7 +31,12 @@ class HttpSession(SourceSession):
         told: Callable[[Wait], None] = lambda _: None,
         retry: Retry | None = None,
     ) -> None:
-        """Raises SecretMissing, SourceError."""
+        """Prepare the session; nothing is sent yet.
+
+        Raises:
+            SecretMissing: a secret is not set.
+            SourceError: the source cannot be used as it is defined.
+        """
         self._order = order
         self._requests = RequestContext(order, context)
         self.mask = self._requests.mask
@@ -46,9 +51,9 @@ class HttpSession(SourceSession):
         if order.asked is not None:
             if self._tables is None:
                 self._tables = discover_tables(order, self._requests, self._sender, lambda *line: self._said.append(line))
-            found = with_discovered(order, self._tables)
+            found = with_discovered_tables(order, self._tables)
             return replace(found, notes=[*self._said, *found.notes])
-        return MatchedTables(order, {}, ignored(order.ignored, "offered by the connector"))
+        return MatchedTables(order, {}, ignored(order.ignored, "tables of the connector"))
 
     @override
     def open_reader(self, table: ResolvedTable, start: ReadStart) -> HttpTableReader:

@@ -1,4 +1,4 @@
-"""What a run reads of one table of an API: from where, in which passes, and what may be saved of it so far."""
+"""Reading a table of an API: from where, in which passes, and what may be saved so far."""
 
 from __future__ import annotations
 
@@ -12,10 +12,10 @@ from typing_extensions import override
 from ...changes.cursor import CursorTracker
 from ...changes.window import windows, within
 from ...records.position import SavedCursor
-from ...shaping.fast_path import Expected
+from ...shaping.fast_path import ExpectedColumns
 from ...sources.chunk import Chunk
 from ...sources.http import HttpReader, Sender
-from ...sources.http.reader import Care
+from ...sources.http.reader import CompletenessPolicy
 from ...sources.python.reader import CodePass, saved_in
 from ...spec import template
 from ...spec.connector import request_templates
@@ -32,8 +32,11 @@ _MOST_SAID = 100
 
 
 class HttpTableReader(TableReader):
-    """One pass over one table of an order (see TableReader). `tracker` follows the table's own records by cursor; None where
-    something else says how far it has got."""
+    """One pass over one table; see TableReader.
+
+    Attributes:
+        tracker: follows the table's own records by cursor; None if the position is known in another way.
+    """
 
     def __init__(  # noqa: PLR0913 - what a reader is made of
         self,
@@ -46,11 +49,15 @@ class HttpTableReader(TableReader):
         *,
         until: datetime | None = None,
         latest: bool = False,
-        expected: Callable[[], Expected | None] | None = None,
+        expected: Callable[[], ExpectedColumns | None] | None = None,
     ) -> None:
-        """expected: see HttpReader.
+        """Prepare to read; nothing is sent yet.
 
-        until: windows are taken to here; until the run began where nothing is said. latest: only the last one."""
+        Args:
+            expected: see HttpReader.
+            until: read windows up to here; None for the start of the run.
+            latest: read only the last window.
+        """
         super().__init__(saved)
         self._order = order
         self._table = table
@@ -86,10 +93,10 @@ class HttpTableReader(TableReader):
                 table.name, order.code, asking, rule, sender, self._values, known, expected, self._said, care
             )
 
-    def _care(self) -> Care:
+    def _care(self) -> CompletenessPolicy:
         """What a read that falls short would do here."""
         table = self._table
-        return Care(
+        return CompletenessPolicy(
             removes=table.removes,
             appends=table.write == "append",
             moves=table.by == "cursor",
@@ -107,26 +114,31 @@ class HttpTableReader(TableReader):
         return list(windows(rule, start, self._saved, until))
 
     def _said(self, level: Any, code: str, words: str) -> None:
-        """By a connector in Python, or of what came; what is beyond the first hundred lines is counted."""
+        """Keep a line that a connector in Python logged, or a note on what arrived. Lines beyond the first hundred are only counted."""
         if len(self.ended_notes) < _MOST_SAID:
             self.ended_notes.append((level, code, words))
         elif len(self.ended_notes) == _MOST_SAID:
-            self.ended_notes.append(("warning", "connector.said_more", f"the connector said more than {_MOST_SAID} lines"))
+            self.ended_notes.append(("warning", "connector.log_cut", f"the connector logged more than {_MOST_SAID} lines"))
 
     @property
     @override
     def cursor_from(self) -> Any:
-        """What {cursor.from} is: the beginning that the records read are complete from."""
+        """The value of {cursor.from}: the records that are read are complete from there on."""
         return self._values["cursor.from"]
 
     @property
     def passes(self) -> int | None:
-        """How many there will be, where that is known before."""
+        """The number of passes, if it is known in advance."""
         return len(self._windows) if self._table.window is not None else None
 
     @override
     def chunks(self) -> Iterator[Chunk]:
-        """Raises SourceError, RunCancelled."""
+        """All records of all passes.
+
+        Raises:
+            SourceError: a request failed, or what arrived is not complete.
+            RunCancelled: the run was cancelled.
+        """
         rule = self._rule
         if self._table.window is not None:
             return self.reader.over(self.reader.windows(self._windows))
@@ -142,7 +154,7 @@ class HttpTableReader(TableReader):
 
     @override
     def sample(self) -> tuple[str, Iterator[Chunk]]:
-        """(the first request, masked; the chunks that its pass begins with): of the first window, parent or value."""
+        """(the first request, masked; its first chunks), of the first window, parent or value."""
         rule = self._rule
         groups: Any = self.reader.lists()
         if self._table.window is not None:
@@ -151,14 +163,18 @@ class HttpTableReader(TableReader):
             groups = self.reader.parents(self._some_parents(rule.parent_table), None)
         first = next(iter(groups), None)
         if first is None:
-            return "none is due", iter(())
+            return "nothing is due", iter(())
         reader = self.reader.one(first[1][0])
         request = reader.first_request()
         return f"{request.method} {self._mask.text(request.url)}", reader.chunks()
 
     @override
     def cost(self, chunk: Chunk, repeated: int) -> tuple[int | None, int | None]:
-        """(records, requests) of the whole pass, as far as its first chunk tells. repeated: of the chunk, taken before."""
+        """(records, requests) of the whole pass, as far as the first chunk tells.
+
+        Args:
+            repeated: how many records of the chunk were loaded before.
+        """
         rule, page = self._rule, len(chunk.records)
         if self.passes is not None:
             return None, self.passes
@@ -175,19 +191,23 @@ class HttpTableReader(TableReader):
     @property
     @override
     def unchanged(self) -> bool:
-        """The source answered that nothing did."""
+        """Whether the source answered that nothing has changed."""
         reader = self._leader._reader
         return reader is not None and reader.unchanged
 
     @property
     @override
-    def shifts(self) -> bool:
-        """Pages are told apart by where they lie in a list, which moves when a record changes its place in it."""
+    def places_shift(self) -> bool:
+        """Pages are identified by positions in a list, which change when a record changes its place."""
         return self._rule.pagination is not None and self._rule.pagination.counted
 
     @override
     def position(self, *, ended: bool) -> SavedCursor | None:
-        """What to save with what was taken so far. ended: the pass has come to its end."""
+        """The position to save with everything handed on so far.
+
+        Args:
+            ended: the pass has ended.
+        """
         if self.tracker is not None:
             return self.tracker.position()
         of_parents, reader = self._leader._of_parents, self._leader._reader
@@ -240,7 +260,7 @@ class HttpTableReader(TableReader):
 
     @property
     def _mark_of_tag(self) -> str:
-        """What a tag was answered to and taken with: of another definition, the answer has to come whole."""
+        """A fingerprint of the request and of how its answer is loaded. If the definition has changed, the tag is not sent."""
         table = self._table
         facts = [self._rule, table.shaping, table.nesting]
         text = "".join(part.model_dump_json(by_alias=True) for part in facts) + table.by + table.write + repr(table.key)
@@ -248,7 +268,7 @@ class HttpTableReader(TableReader):
 
 
 def parents_of(order: ResolvedSource, asking: RequestContext, sender: Sender) -> Parents:
-    """The parent tables of an order, read by this sender where no run of their own has."""
+    """The parent tables of a run, read by this sender unless a run of their own has read them already."""
 
     def reader(name: str, values: dict[str, Any]) -> PassReader:
         return PassReader(name, asking.base_url, order.parents[name], sender, asking.values | values)

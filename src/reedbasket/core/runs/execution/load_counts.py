@@ -1,4 +1,4 @@
-"""What a load has counted since the last commit."""
+"""What has been counted since the last commit."""
 
 from __future__ import annotations
 
@@ -12,8 +12,8 @@ from ..events import TableProgress
 
 
 @dataclass
-class SinceCommit:
-    """What the next ledger line will say."""
+class CountsSinceCommit:
+    """The counts of the next ledger line."""
 
     started: datetime
     read_before: float = 0.0
@@ -26,13 +26,17 @@ class SinceCommit:
     staging: float = 0.0
 
     def count(self, progress: TableProgress, **more: int) -> None:
-        """Here and in what the run shows of the table: rejected, repeated, filtered, unchanged."""
+        """Add to these counts and to the table's progress: rejected, repeated, filtered, unchanged."""
         for name, number in more.items():
             setattr(self, name, getattr(self, name) + number)
             setattr(progress, name, getattr(progress, name) + number)
 
     def position(self, cursor: SavedCursor | None, cursor_from: str | None, reading: float, **more: Any) -> Position:
-        """What the load is committed with. reading: seconds that reading has taken since the run began."""
+        """The position to commit with the load.
+
+        Args:
+            reading: seconds spent reading since the run began.
+        """
         seconds = Seconds(reading - self.read_before, self.shaping, self.staging)
         counted = (self.rejected, self.repeated, self.source_bytes, self.started)
         return Position(

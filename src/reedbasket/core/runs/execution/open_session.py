@@ -1,4 +1,4 @@
-"""The session of a run, by what kind of source it has."""
+"""Opening a session by the kind of source."""
 
 from __future__ import annotations
 
@@ -22,7 +22,12 @@ def open_session(
     told: Callable[[Wait], None] = lambda _: None,
     retry: Retry | None = None,
 ) -> SourceSession:
-    """Raises SecretMissing, SourceError."""
+    """Open a session with the run's source.
+
+    Raises:
+        SecretMissing: a secret is not set.
+        SourceError: the source cannot be opened.
+    """
     if order.files is not None:
         return FileSession(order, context, seen)
     if order.database is not None:

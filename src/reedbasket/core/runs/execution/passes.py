@@ -1,4 +1,4 @@
-"""The passes that bring one table's records: one, or one for each value, window or parent, several of them at once."""
+"""The passes that bring one table's records: a single one, or one for each value, window or parent, several at once."""
 
 from __future__ import annotations
 
@@ -12,11 +12,11 @@ from ...changes.cursor import CursorTracker
 from ...changes.window import position
 from ...errors import SourceError
 from ...records.position import SavedCursor
-from ...shaping.fast_path import Expected
+from ...shaping.fast_path import ExpectedColumns
 from ...sources.batching import several
 from ...sources.chunk import Chunk
 from ...sources.http import HttpReader, Sender
-from ...sources.http.reader import Care
+from ...sources.http.reader import CompletenessPolicy
 from ...sources.python.reader import CodePass
 from ...spec import template
 from ...spec.http import HttpTable
@@ -33,7 +33,12 @@ Group = tuple[SavedCursor | None, list[Values]]
 
 
 class PassReader:
-    """Reads one table. base: filled in. values: what templates may name, without windows, parents and lists."""
+    """Reads one table of an API.
+
+    Args:
+        base: the base URL, filled in.
+        values: what templates may name, without windows, parents and lists.
+    """
 
     def __init__(
         self,
@@ -42,10 +47,15 @@ class PassReader:
         rule: HttpTable,
         sender: Sender,
         values: Mapping[str, Any],
-        expected: Callable[[], Expected | None] | None = None,
-        care: Care | None = None,
+        expected: Callable[[], ExpectedColumns | None] | None = None,
+        care: CompletenessPolicy | None = None,
     ) -> None:
-        """expected, care: see HttpReader."""
+        """Prepare to read.
+
+        Args:
+            expected: see HttpReader.
+            care: see HttpReader.
+        """
         self._expected, self._care = expected, care
         self._name = name
         self._base = base
@@ -54,11 +64,15 @@ class PassReader:
         self._values = dict(values)
 
     def alone(self, known: str | None = None) -> HttpReader | CodePass:
-        """The one pass, or the first of several. known: see HttpReader."""
+        """The only pass, or the first of several.
+
+        Args:
+            known: see HttpReader.
+        """
         return self._reader(each_of(self._rule, self._values)[0], concurrency=None, known=known)
 
     def over(self, groups: Iterable[Group]) -> Iterator[Chunk]:
-        """All passes of all groups; the last chunk of a group carries what it is to be saved as."""
+        """The records of all passes of all groups. The last chunk of a group carries the position to save."""
 
         def passes() -> Iterator[tuple[Any, Iterator[Chunk]]]:
             for mark, members in groups:
@@ -68,7 +82,7 @@ class PassReader:
         return several(passes(), self._sender.concurrency, self._name)
 
     def one(self, values: Values) -> HttpReader | CodePass:
-        """One of several passes, by itself."""
+        """One of several passes."""
         return self._reader(values, concurrency=1, known=None)
 
     def _reader(self, values: Values, *, concurrency: int | None, known: str | None) -> HttpReader | CodePass:
@@ -87,17 +101,21 @@ class PassReader:
     # What to go over
 
     def lists(self) -> list[Group]:
-        """`for_values`: every value of a list, every one with every other where there are several lists."""
+        """The passes for `for_values`: every value of a list, or every combination of several lists."""
         return [(None, each_of(self._rule, self._values))]
 
     def windows(self, found: Iterable[Window]) -> Iterator[Group]:
-        """One pass for each window; its position is the window's end."""
+        """One pass for each window. Its position is the end of the window."""
         for window in found:
             values = {**self._values, "window.from": window[0], "window.until": window[1]}
             yield position(window), each_of(self._rule, values)
 
     def parents(self, spool: Spool, tracker: CursorTracker | None) -> Iterator[Group]:
-        """One pass for each parent record; tracker: those that changed, by the parents' own cursor."""
+        """One pass for each parent record.
+
+        Args:
+            tracker: the parents' own cursor, to read only the children of parents that changed.
+        """
         fields = self._parent_fields()
         for batch in spool.batches():
             parents = tracker.take(batch).records if tracker else batch
@@ -115,7 +133,12 @@ class PassReader:
 
 
 class CodePassReader(PassReader):
-    """One table of a connector in Python. saved: what it said last of how far it is. told: hears what it says on the way."""
+    """Reads one table of a connector in Python.
+
+    Args:
+        saved: the position that the connector reported last.
+        told: is told what the connector logs.
+    """
 
     def __init__(  # noqa: PLR0913 - what a reader is made of
         self,
@@ -126,9 +149,9 @@ class CodePassReader(PassReader):
         sender: Sender,
         values: Mapping[str, Any],
         saved: Any,
-        expected: Callable[[], Expected | None] | None,
+        expected: Callable[[], ExpectedColumns | None] | None,
         told: Callable[[Any, str, str], None],
-        care: Care | None = None,
+        care: CompletenessPolicy | None = None,
     ) -> None:
         super().__init__(name, asking.base_url, rule, sender, values, expected, care)
         self._code, self._saved, self._mask, self._told = code, saved, asking.mask, told
@@ -150,7 +173,7 @@ class CodePassReader(PassReader):
 
 
 def each_of(rule: HttpTable, values: Values) -> list[Values]:
-    """The values of every pass over the lists of `for_values`; the values alone where there is none."""
+    """The template values of every pass over the lists of `for_values`; only the given values if there are no lists."""
     if not rule.for_values:
         return [values]
     lists = [
@@ -167,7 +190,11 @@ def _expanded(text: str, values: Values) -> list[Any]:
 
 
 def _values_of(parent: Mapping[str, Any], fields: Iterable[str], name: str) -> Values:
-    """{"parent.sailing_id": ...}; a field may lie inside objects. Raises SourceError for a parent without it."""
+    """{"parent.sailing_id": ...} of a parent record; a field may lie inside objects.
+
+    Raises:
+        SourceError: the parent lacks the field.
+    """
     found: Values = {}
     for field in fields:
         value: Any = parent
@@ -176,36 +203,46 @@ def _values_of(parent: Mapping[str, Any], fields: Iterable[str], name: str) -> V
         if value is None or isinstance(value, dict | list):
             raise SourceError(
                 f"reading {name}",
-                found=f"a parent record has no single value at `{field}`, which the request needs; it has {', '.join(parent)}",
+                found=f"a parent record has no single value in `{field}`, which the request needs; it has {', '.join(parent)}",
                 fix="name a field in {parent.…} that every record of the parent table has",
-                code="source.parent_unusable",
+                code="source.parent_field_missing",
             )
         found[f"parent.{field}"] = value
     return found
 
 
 class Parents:
-    """The records of parent tables, read once in a run for all their children. One run's thread."""
+    """The records of parent tables, read once in a run for all their children. Used by one thread of one run."""
 
     def __init__(self, rules: Mapping[str, HttpTable], reader: Callable[[str, Values], PassReader]) -> None:
-        """rules: of every table that is somebody's parent. reader: of one of them, with values for its cursor."""
+        """Prepare; nothing is read yet.
+
+        Args:
+            rules: of every table that is a parent.
+            reader: makes a reader of one of them, with the values for its cursor.
+        """
         self._rules = rules
         self.reader = reader
         self._read: dict[tuple[str, str], Spool] = {}
 
     def is_parent(self, name: str) -> bool:
-        """Whether a table is somebody's parent, so that what its own run reads is put aside."""
+        """Whether the table is a parent, so that its records are kept for its children."""
         return name in self._rules
 
     def keep(self, name: str, since: Any, spool: Spool) -> None:
-        """What a run of the table read to its end, from `since` on ({cursor.from}, None for everything)."""
+        """Keep what a run of the table has read to its end, from `since` on ({cursor.from}; None for everything)."""
         before = self._read.pop((name, _mark(since)), None)
         if before is not None:
             before.close()  # another warehouse's run of the table came to the same
         self._read[name, _mark(since)] = spool
 
     def records(self, name: str, since: Any) -> Spool:
-        """Raises SourceError, RunCancelled."""
+        """The records of a parent table.
+
+        Raises:
+            SourceError: the table cannot be read.
+            RunCancelled: the run was cancelled.
+        """
         found = self._read.get((name, _mark(since)))
         if found is not None:
             return found
@@ -222,7 +259,7 @@ class Parents:
         return spool
 
     def close(self) -> None:
-        """Let go of what was put aside."""
+        """Remove the records that were kept."""
         for spool in self._read.values():
             spool.close()
 

@@ -1,4 +1,4 @@
-"""Drivers imported ahead, and what Arrow loads when first used: the first run of a process would else spend up to half a second on that."""
+"""Importing drivers in advance, and what Arrow loads on first use: else a process spends up to half a second on it in its first run."""
 
 from __future__ import annotations
 
@@ -12,7 +12,12 @@ from ...kinds import SOURCES, WAREHOUSES, DriverMissing, SourceKind, WarehouseKi
 
 
 def import_drivers(sources: Iterable[str], warehouses: Iterable[str]) -> None:
-    """sources, warehouses: their kinds. Those that are no database's are imported as quickly when they are needed."""
+    """Import the drivers of databases among these kinds. Others are imported just as fast when they are needed.
+
+    Args:
+        sources: kinds of sources.
+        warehouses: kinds of warehouses.
+    """
     kinds: list[SourceKind | WarehouseKind] = [*map(SOURCES.get, sources), *map(WAREHOUSES.get, warehouses)]
     for module, extra in sorted({(kind.module, kind.extra) for kind in kinds}):
         with suppress(DriverMissing):  # the run that needs it says so

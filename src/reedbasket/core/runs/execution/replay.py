@@ -1,4 +1,4 @@
-"""Records that a warehouse rejected before, and that it is given once more."""
+"""Rejected records that a warehouse is given again."""
 
 from __future__ import annotations
 
@@ -11,12 +11,12 @@ from ...sources.chunk import Chunk, Origin
 
 @dataclass(frozen=True)
 class Replayed:
-    """Of one table and warehouse.
+    """The rejected records of one table in one warehouse.
 
     Attributes:
-        records: as they came, the oldest first.
-        runs: of each the last run that met it. What a later run loaded of the same key, or out of the same file, is newer, and stays.
-        files: of each the number of the file it stood in; 0 for none, and where nobody kept it.
+        records: as they arrived, the oldest first.
+        runs: for each, the last run that read it. Rows of the same key or file that a later run loaded are newer, and stay.
+        files: for each, the number of its file; 0 if it came from no file or the file is not known.
     """
 
     records: Sequence[dict[str, Any]]
@@ -24,7 +24,7 @@ class Replayed:
     files: Sequence[int] = ()
 
     def without(self, places: Collection[int]) -> Replayed:
-        """All but the records at these places."""
+        """All records except those at these positions."""
         stay = [place for place in range(len(self.records)) if place not in places]
         return Replayed(
             [self.records[place] for place in stay],
@@ -33,11 +33,11 @@ class Replayed:
         )
 
     def chunk(self) -> Chunk:
-        """As a reader yields them."""
+        """The records as a reader would yield them."""
         files = self.files or [0] * len(self.records)
         origins = tuple(Origin(1, number, "", lambda: ()) for number in files)
         return Chunk(list(self.records), 0, [], suspicious=True, origins=origins)
 
 
 # By (warehouse, table).
-Again = Mapping[tuple[str, str], Replayed]
+ReplayedRejects = Mapping[tuple[str, str], Replayed]

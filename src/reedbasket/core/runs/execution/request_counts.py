@@ -12,7 +12,7 @@ from ..events import Listener, TableProgress
 
 
 class RequestCounts:
-    """Counts requests and waits for the table being run. Told from the threads that send; `_lock` guards the counts."""
+    """Counts requests and waits of the current table. The threads that send call it; `_lock` guards the counts."""
 
     def __init__(self, listener: Listener) -> None:
         self._listener = listener
@@ -21,7 +21,7 @@ class RequestCounts:
         self._counted_until = 0.0
 
     def request(self, request: RequestSeen) -> None:
-        """Count a request that was answered, or was not."""
+        """Count a request, answered or not."""
         progress = self.progress
         with self._lock:
             progress.requests += 1
@@ -41,7 +41,7 @@ class RequestCounts:
         self._counted_until = max(self._counted_until, end)
 
     def wait(self, wait: Wait) -> None:
-        """Say that nothing is asked for a while, and why."""
+        """Report that requests are paused, and why."""
         until = (datetime.now(UTC) + timedelta(seconds=wait.seconds)).isoformat(timespec="seconds").replace("+00:00", "Z")
         with self._lock:
             self.progress.waiting = f"until {until}: {wait.why or 'the pace'}"

@@ -1,4 +1,4 @@
-"""One table into several warehouses: read once, loaded into each in a thread of its own."""
+"""One table into several warehouses: it is read once, and loaded into each in a separate thread."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from ... import errors
 from ...shaping import Change, Reject
 from ...sources.requests_seen import RequestSeen
 from ...warehouses import LedgerLine, Warehouse, open_warehouse
-from ..events import Gone, Level, Listener, TableProgress
+from ..events import DeletedKeys, Level, Listener, TableProgress
 from ..planning.order import ResolvedRun, ResolvedTable
 from ..request_context import RunContext
 from .shared_reader import SharedSession, SharedTable
@@ -24,7 +24,11 @@ from .table_task import TableTask
 
 @dataclass
 class TableEnd:
-    """One warehouse's part of a table. error: with which it ended, or why it is not even open."""
+    """One warehouse's part of a table.
+
+    Attributes:
+        error: the error that ended it, or that kept the warehouse from being opened.
+    """
 
     order: ResolvedRun
     table: ResolvedTable
@@ -36,7 +40,7 @@ class TableEnd:
 
 
 class OtherWarehouse(Listener):
-    """Another of the feed's warehouses, with what it is told of in the run's listener: all of it under its own name."""
+    """One of the feed's further warehouses. The run's listener hears about it under the warehouse's own name."""
 
     def __init__(self, order: ResolvedRun, listener: Listener) -> None:
         self._order = order
@@ -48,7 +52,7 @@ class OtherWarehouse(Listener):
         self._thread = ThreadPoolExecutor(1, f"load {self._name}")
 
     def open(self, context: RunContext) -> None:
-        """What keeps it from being opened is told with each of its tables."""
+        """Open the warehouse. If that fails, the error is reported with each of its tables."""
         try:
             self.warehouse = open_warehouse(self._order.warehouse, context.places, context.reveal)
         except errors.ReedError as error:
@@ -61,7 +65,11 @@ class OtherWarehouse(Listener):
         self._thread.shutdown()
 
     def table(self, place: int) -> TableEnd:
-        """What loads one table of the order into this warehouse; place: of the table in the order."""
+        """The part of one table that is loaded into this warehouse.
+
+        Args:
+            place: the position of the table in the run.
+        """
         table, progress = self._order.tables[place], self.progresses[place]
         return TableEnd(self._order, table, self.warehouse, progress, self, self._thread, self._problem)
 
@@ -82,12 +90,12 @@ class OtherWarehouse(Listener):
         self._listener.rejects(table, rejects, self._name)
 
     @override
-    def all_met(self, table: str, warehouse: str = "") -> None:
-        self._listener.all_met(table, self._name)
+    def saw_all_records(self, table: str, warehouse: str = "") -> None:
+        self._listener.saw_all_records(table, self._name)
 
     @override
-    def gone(self, table: str, key: Sequence[str], keys: Gone | None, warehouse: str = "") -> None:
-        self._listener.gone(table, key, keys, self._name)
+    def rows_deleted(self, table: str, key: Sequence[str], keys: DeletedKeys | None, warehouse: str = "") -> None:
+        self._listener.rows_deleted(table, key, keys, self._name)
 
     @override
     def drift(self, table: str, changes: Sequence[Change], warehouse: str = "") -> None:
@@ -105,7 +113,7 @@ def run_together(
     context: RunContext,
     clock: Callable[[], datetime],
 ) -> None:
-    """One table into each; what ends one of them is kept with it, and leaves the others alone. Raises defects of ours."""
+    """Load one table into each warehouse. An error in one of them is kept with it and does not affect the others. Raises only bugs."""
     ends = [end for end in ends if end.error is None]
     if not ends:
         return

@@ -1,7 +1,7 @@
 """One pass over a table for several warehouses: what is read once is handed to each, in a thread of its own.
 
-Warehouses that stand at the same place share a pass: by their saved cursors, or the files that they have. One that is behind, since its
-last load failed, reads for itself until it has caught up. What decides what is new stays with each: its own cursor, its own state.
+Warehouses at the same position (by saved cursor, or by loaded files) share a pass. One that is behind because its last load failed reads
+separately until it has caught up. What is new is decided by each warehouse, from its own cursor and state.
 """
 
 from __future__ import annotations
@@ -30,7 +30,7 @@ _MOST_WAITING_BYTES = MOST_WAITING_BYTES // 2
 
 
 class SharedTable:
-    """One table's pass, shared by so many. `_changed` guards everything below it."""
+    """The pass over one table that several warehouses share. `_changed` guards everything below it."""
 
     def __init__(self, count: int, rows_per_commit: int) -> None:
         self._changed = threading.Condition()
@@ -43,7 +43,7 @@ class SharedTable:
         self.one_pass = threading.Lock()
 
     def leave(self, branch: _Branch | None) -> None:
-        """One of them has ended; None: before it began a pass."""
+        """A warehouse has ended; None if it ended before it began a pass."""
         if branch is not None:
             branch.close()
         with self._changed:
@@ -51,14 +51,15 @@ class SharedTable:
             self._changed.notify_all()
 
     def again(self, before: _Branch, branch: _Branch) -> None:
-        """The table is taken anew: in place of a branch that took part comes another, by itself."""
+        """The table is read again: another branch, separately, replaces one that took part."""
         before.close()
         with self._changed:
             self._joined = [branch if one is before else one for one in self._joined]
 
     def chunks(self, branch: _Branch) -> Iterator[Chunk] | BoundedQueue[Chunk]:
-        """Once all that are to come have come: those that stand at the same place share a pass, the first of them reads. Asked for a second
-        time, where what was taken turned out to be bad, each goes on by itself from where it stands."""
+        """The records for one branch, once all warehouses have arrived. Those at the same position share a pass, which the first of them
+        reads. A second call, after a damaged file, makes each go on separately from its own position.
+        """
         with self._changed:
             if branch in self._joined:
                 return self._pass(branch)
@@ -70,7 +71,7 @@ class SharedTable:
             together = [one for one in self._joined if one.begins == branch.begins]
             if len(together) > 1 and together[0] is branch:
                 for other in together[1:]:
-                    other.reader.follow(branch.reader)
+                    other.reader.share_chunks_of(branch.reader)
                 threading.Thread(target=self._read, args=(together,), name="read for several", daemon=True).start()
         return branch if len(together) > 1 else self._pass(branch)
 
@@ -102,7 +103,7 @@ class SharedTable:
 
 
 class _Branch(BoundedQueue[Chunk]):
-    """What one warehouse takes of a pass."""
+    """One warehouse's view of a pass."""
 
     def __init__(self, reader: TableReader) -> None:
         super().__init__(_MOST_WAITING_BYTES)
@@ -111,7 +112,7 @@ class _Branch(BoundedQueue[Chunk]):
 
 
 class SharedSession(SourceSession):
-    """A session for one of several warehouses. Everything but the chunks of a pass is its own."""
+    """A session for one of several warehouses. Only the chunks of a pass are shared."""
 
     def __init__(self, session: SourceSession, shared: SharedTable) -> None:
         self._session = session
@@ -125,7 +126,7 @@ class SharedSession(SourceSession):
 
     @override
     def open_reader(self, table: ResolvedTable, start: ReadStart) -> TableReader:
-        """A reader that goes along with those of the other warehouses, where it begins at the same place."""
+        """A reader that shares a pass with the other warehouses if it begins at the same position."""
         with self._shared.one_pass:  # a database is asked over one connection
             reader = self._session.open_reader(table, start)
         before, self.branch = self.branch, _Branch(reader)

@@ -1,4 +1,4 @@
-"""Records put aside on the way, to be gone through again: in memory while they are few, then in a file of their own."""
+"""Records kept for a second pass: in memory while they are few, then in a temporary file."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ class Spool:
         self.count = 0
 
     def add(self, records: Sequence[dict[str, Any]]) -> None:
-        """Put records aside, behind those that are."""
+        """Add records at the end."""
         lines = []
         for record in records:
             try:
@@ -34,7 +34,7 @@ class Spool:
         self.count += len(lines)
 
     def batches(self, size: int = 500) -> Iterator[list[dict[str, Any]]]:
-        """All that was put aside, in order, so many at a time."""
+        """All records in order, `size` at a time."""
         self._file.seek(0)
         batch: list[dict[str, Any]] = []
         for line in self._file:
@@ -46,5 +46,5 @@ class Spool:
             yield batch
 
     def close(self) -> None:
-        """Forget all of it."""
+        """Remove the records."""
         self._file.close()

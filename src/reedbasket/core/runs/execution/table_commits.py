@@ -1,4 +1,4 @@
-"""When a read of a table commits what it has staged, and with what."""
+"""When a read commits what it has staged, and with what."""
 
 from __future__ import annotations
 
@@ -7,8 +7,8 @@ import time
 from ...shaping.selection import key_batch
 from ...sources.chunk import Chunk
 from ...warehouses.loader.write_mode_migration import Transition
-from .compare import gone_keys
-from .completion import closing_notes, require_some_good
+from .compare import missing_keys_of
+from .completion import closing_notes, require_not_all_rejected
 from .table_read import TableRead
 
 # A load of several passes commits what it has this often, where a pass has just ended.
@@ -23,19 +23,24 @@ class TableCommits:
         self._task = read.task
 
     def may_commit(self, chunk: Chunk) -> bool:
-        """Whether to commit on the way: only where the position is safe, every record below it read, and none beyond it staged."""
+        """Whether to commit before the end: only if every record before the position was read, and none beyond it is staged."""
         read, task = self._read, self._task
-        if read.change.reloads_children or not read.reader.safe or not task.moves_cursor or read.reads_all:
+        if read.change.reloads_children or not read.reader.can_commit or not task.moves_cursor or read.reads_everything:
             return False
         if read.load.staged_rows >= task.order.rows_per_commit or task.context.wind_up.is_set():
             return read.tracker is not None or chunk.mark is not None
-        if read.reader.commits_rarely:
+        if read.reader.commits_only_large_loads:
             return False
         # Passes that take long each are kept as they come: a run that is cut goes on behind them.
         return chunk.mark is not None and time.monotonic() - read.committed_at >= _COMMIT_SECONDS
 
     def finish(self) -> None:
-        """Commit what is left once all records came, and say what there is to say. Raises TooManyRejects, RunCancelled."""
+        """Commit the rest after the last record, and log what there is to say.
+
+        Raises:
+            TooManyRejects: the limit is passed.
+            RunCancelled: the run was cancelled.
+        """
         read, task = self._read, self._task
         if read.reader.unchanged:
             task.log("info", "table.unchanged", "the source answered that nothing changed since the last run")
@@ -43,19 +48,19 @@ class TableCommits:
             return
         task.require_not_cancelled("loading")
         if not task.replays:
-            require_some_good(task.order, task.table.name, task.progress)
+            require_not_all_rejected(task.order, task.table.name, task.progress)
         for note in closing_notes(task.progress, read.shaper):
             task.log(*note)
         structure_moved = False
         if task.progress.read:
             vanished = read.shaper.compare_with_expected()
-            read.tell_changes(vanished)
+            read.log_structure_changes(vanished)
             structure_moved = bool(vanished)
         gone = self._find_gone()
         if gone or structure_moved or self._has_news():
             self.commit(ended=True)
         if task.table.removes and not task.replays and not task.order.apart:
-            task.listener.all_met(task.table.name)
+            task.listener.saw_all_records(task.table.name)
         task.phase("done")
 
     def _has_news(self) -> bool:
@@ -68,21 +73,25 @@ class TableCommits:
             or (read.change.needed and not task.replays)
             or (since.unchanged and compare and not compare.compared)
             or (task.complete and task.table.write in ("replace", "mirror", "versions") and not compare)
-            or (not task.replays and read.reader.moved and read.tracker is None)
+            or (not task.replays and read.reader.has_progress and read.tracker is None)
             or task.window is not None
         )
 
     def _find_gone(self) -> bool:
         """After a compare: the keys of what the source no longer shows, handed to the load."""
         read, task = self._read, self._task
-        family = read.columns.lay_out(read.shaper.family)
-        found = gone_keys(read.compare, task.table, family, task.warehouse) if read.compare else []
+        family = read.columns.layout_of(read.shaper.family)
+        found = missing_keys_of(read.compare, task.table, family, task.warehouse) if read.compare else []
         if found:
-            read.load.gone(key_batch(family, found))
+            read.load.delete_keys(key_batch(family, found))
         return bool(found)
 
     def commit(self, *, ended: bool) -> None:
-        """Commit what is staged with its ledger line and cursor. ended: all records of the read came."""
+        """Commit what is staged, with its ledger line and cursor.
+
+        Args:
+            ended: this was the last record of the read.
+        """
         read, task = self._read, self._task
         task.phase("committing")
         load, since, progress = read.load, read.since, task.progress
@@ -96,7 +105,7 @@ class TableCommits:
             files=read.reader.file_lines() if not task.replays else (),
             window=task.window,
         )
-        family = read.columns.lay_out(read.shaper.family)
+        family = read.columns.layout_of(read.shaper.family)
         lines = load.commit(family, read.shaper.structure.to_data(), position, task.clock())
         for note in load.notes:
             task.log("info", "table.migrated", note)

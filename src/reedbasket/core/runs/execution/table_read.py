@@ -1,4 +1,4 @@
-"""One read of a table: who reads and shapes it, the load it is staged in, and what was counted since the last commit."""
+"""One read of a table: its reader, its shaper, the load it is staged in, and what was counted since the last commit."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from ..checkpoints.resume import held_of, moved, require_accepted, shaper_for
 from .compare import comparer_for
 from .completion import notes_of, target_of
 from .deleted_records import tombstone_test
-from .load_counts import SinceCommit
+from .load_counts import CountsSinceCommit
 from .source_session import ReadStart
 from .spool import Spool
 from .table_reader import saved_of
@@ -24,31 +24,35 @@ from .table_task import TableTask
 
 
 class TableRead:
-    """What is there while a table is read, from its first record to its last commit.
+    """The state of one read, from its first record to its last commit.
 
     Attributes:
-        task: what the run of the table is given.
-        replayed: the task's, without what was rejected again.
-        shaper: lays records out; made anew with the load.
+        task: the run of the table that this read belongs to.
+        replayed: the task's rejected records, without those rejected again.
+        shaper: shapes records; made anew with each load.
         reader: reads the source.
-        tracker: follows the cursor; None where something else says how far the read has got.
-        compare: tells new and changed records from known ones; None where the source does.
+        tracker: follows the cursor; None if the position is known in another way.
+        compare: tells new and changed records from known ones; None if the source does.
         columns: casts, filters and computes.
-        change: what another way of writing than before asks of the next commit.
-        tombstone: tells whether a record says that it is gone; None where none does.
-        aside: the table's records, for those that are read by them; None where there are none.
-        reads_all: what is not read has gone.
-        load: staged rows since the last commit.
-        since: counted since the last commit.
-        next_owner: number of the next record in this load; child rows point at it.
-        unchanged_values: columns that changes of a log do not bring.
+        change: what a changed write mode requires of the next commit.
+        tombstone: tests whether a record is a tombstone; None if there are none.
+        aside: keeps the table's records for tables that are read by them; None if there are none.
+        reads_everything: rows that are not read no longer exist.
+        load: the rows staged since the last commit.
+        since: the counts since the last commit.
+        next_owner: the number of the next record in this load, which child rows refer to.
+        unchanged_values: columns that the change log does not send for some rows.
         handed: brings chunks from the reader's thread.
-        cursor_from: where the next line of the ledger begins, in words.
-        committed_at: monotonic seconds of the last commit, or of the beginning.
+        cursor_from: where the next ledger line begins, as text.
+        committed_at: when the last commit, or the read, happened; monotonic seconds.
     """
 
     def __init__(self, task: TableTask) -> None:
-        """Raises ReedError where what the warehouse has of the table cannot be carried over, or the source cannot be read."""
+        """Prepare to read.
+
+        Raises:
+            ReedError: what the warehouse has of the table cannot be migrated, or the source cannot be read.
+        """
         order, table, replays = task.order, task.table, task.replays
         state = task.warehouse.state(order.feed, table.name)
         self.task = task
@@ -71,8 +75,8 @@ class TableRead:
         # Appended, a record that says it is gone is a row like any other.
         self.tombstone = tombstone_test(table.rule) if table.rule and table.write != "append" else None
         self.aside = Spool() if task.session.has_dependents(table.name) and not replays else None
-        self.reads_all = not replays and self.reader.reads_all and state is not None
-        self.since = SinceCommit(task.clock())
+        self.reads_everything = not replays and self.reader.reads_everything and state is not None
+        self.since = CountsSinceCommit(task.clock())
         self.next_owner = 0
         self.unchanged_values = UnchangedValues()
         self.handed: BoundedQueue[Chunk] = BoundedQueue()
@@ -86,7 +90,7 @@ class TableRead:
         for step in self.change.steps:
             task.log("info", "table.migrated", step)
         for loss in self.change.losses:
-            task.log("warning", "table.not_kept", f"let go, as accepted: {loss}")
+            task.log("warning", "table.data_dropped", f"dropped, as accepted: {loss}")
 
     def _begin_reader(self) -> None:
         task, reader = self.task, self.reader
@@ -101,31 +105,31 @@ class TableRead:
     def _begin_load(self, state: TableState | None) -> None:
         self.load = self.task.warehouse.begin(self.target, state)
 
-    def go_back(self) -> None:
-        """To the last commit: nothing that was staged since stays."""
+    def roll_back(self) -> None:
+        """Return to the last commit, and drop everything staged since."""
         task = self.task
         self.load.close()
         state = task.warehouse.state(task.order.feed, task.table.name)
         self.shaper = shaper_for(task.order, task.table, state, again=task.replays)
         self._begin_load(state)
-        self.forget_counts()
-        self.since, self.next_owner = SinceCommit(task.clock()), 0
+        self.reset_counts()
+        self.since, self.next_owner = CountsSinceCommit(task.clock()), 0
 
-    def forget_counts(self) -> None:
-        """Show of the run what it had counted at the last commit."""
+    def reset_counts(self) -> None:
+        """Reset the counts of the run to those of the last commit."""
         for name, value in self._counted.items():
             setattr(self.task.progress, name, value)
 
     def committed(self) -> None:
-        """After a commit: what follows is counted from here."""
-        self.since = SinceCommit(self.task.clock(), read_before=self.handed.reading_seconds)
+        """Start counting anew after a commit."""
+        self.since = CountsSinceCommit(self.task.clock(), read_before=self.handed.reading_seconds)
         self.next_owner = 0
         self.committed_at = time.monotonic()
         self.unchanged_values.committed()
         self._counted = self.task.progress.counts()
 
-    def tell_changes(self, changes: Sequence[Change]) -> None:
-        """Say what is new or missing in the structure: learned at the first load, drift at later ones."""
+    def log_structure_changes(self, changes: Sequence[Change]) -> None:
+        """Log what is new or missing in the structure: learned at the first load, drift later."""
         if not changes:
             return
         for note in notes_of(changes, drifted=self.shaper.expected):
@@ -135,7 +139,7 @@ class TableRead:
 
     @property
     def target(self) -> LoadTarget:
-        """What the load is told of the table."""
+        """What the load needs to know about the table."""
         task = self.task
         # A compare says by itself what has gone, once it has something to compare with.
         complete = task.complete and not (self.compare and self.compare.compared)
@@ -144,8 +148,8 @@ class TableRead:
             task.table,
             complete=complete,
             again=task.replays,
-            tombstones=self.tombstone is not None or (not task.replays and self.reader.follows_log),
-            reads_all=self.reads_all,
+            tombstones=self.tombstone is not None or (not task.replays and self.reader.is_cdc),
+            reads_everything=self.reads_everything,
             flat=not task.replays and self.reader.flat,
         )
 

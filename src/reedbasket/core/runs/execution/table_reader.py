@@ -1,4 +1,4 @@
-"""One pass over one table, whatever the source is: what a run reads of it, from where, and what may be saved of it so far."""
+"""One pass over one table, whatever kind the source is: what a run reads, from where, and what may be saved so far."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ from ..planning.order import ResolvedTable
 
 
 def saved_of(table: ResolvedTable, state: TableState | None, change: Transition) -> SavedCursor | None:
-    """What was saved, as far as it means something for the way in which changes are found now."""
+    """The saved position, if it is still valid for the way in which changes are found now."""
     saved = state.cursor if state and not change.forget_cursor else None
     ways = {"cursor": ("time", "number", "text"), "full": ("tag",), "compare": ("tag",)}
     kinds = ways.get(table.by, (table.by,))
@@ -27,19 +27,22 @@ def saved_of(table: ResolvedTable, state: TableState | None, change: Transition)
 
 
 class TableReader(ABC):
-    """What a kind of source has to say is `chunks`, `sample`, `cost` and `position`. All else it may know of its records has an answer
-    here, which holds where it says nothing.
+    """A kind of source implements `chunks`, `sample`, `cost` and `position`. Everything else has a default here.
 
     Attributes:
-        tracker: how far the cursor has got; None where changes are found in another way.
-        from_text: from where it reads, as people read it; None for the beginning.
-        left_out: fields that are not even asked for.
-        notes: for the run's log: (level, code, words).
-        ended_notes: the same, once all chunks have been taken.
+        tracker: follows the cursor; None if changes are found in another way.
+        from_text: where reading begins, as people read it; None for the beginning.
+        left_out: fields that are not requested at all.
+        notes: lines for the run's log: (level, code, text).
+        ended_notes: more such lines, once all chunks have come.
     """
 
     def __init__(self, saved: SavedCursor | None) -> None:
-        """saved: how far the table has been read; None for not at all."""
+        """Start from a saved position.
+
+        Args:
+            saved: how far the table has been read; None for not at all.
+        """
         self.tracker: CursorTracker | None = None
         self.from_text: str | None = None
         self.left_out: frozenset[str] = frozenset()
@@ -53,29 +56,29 @@ class TableReader(ABC):
 
     @abstractmethod
     def chunks(self) -> Iterator[Chunk] | BoundedQueue[Chunk]:
-        """The records in the source's order; a queue where another thread reads already.
+        """The records in the source's order; a queue if another thread is reading already.
 
         Raises:
-            SourceError: the source cannot be read on.
+            SourceError: the source cannot be read any further.
             RunCancelled: the run was cancelled.
         """
 
     @abstractmethod
     def sample(self) -> tuple[str, Iterator[Chunk]]:
-        """(what is asked, as people read it; the first records), for a plan."""
+        """(the request or statement as people read it, the first records), for a plan."""
 
     @abstractmethod
     def cost(self, chunk: Chunk, repeated: int) -> tuple[int | None, int | None]:
-        """(records, requests) that the whole pass will take, judged by its first chunk; None where nothing says.
+        """(records, requests) of the whole pass, estimated from its first chunk; None if nothing is known.
 
         Args:
-            chunk: what `sample` brought.
+            chunk: from `sample`.
             repeated: how many of its records were loaded before.
         """
 
     @abstractmethod
     def position(self, *, ended: bool) -> SavedCursor | None:
-        """The cursor to commit with everything handed on so far; None where that is not safe.
+        """The cursor to commit with everything handed on so far; None if that is not safe.
 
         Args:
             ended: all chunks have come.
@@ -84,32 +87,32 @@ class TableReader(ABC):
     # What happens to it
 
     def begin(self) -> None:  # noqa: B027 - most have nothing to see to
-        """See that all is there before a run takes chunks.
+        """Check, before a run reads chunks, that everything it needs exists.
 
         Raises:
-            SourceError: something is not.
+            SourceError: something does not.
         """
 
-    def follow(self, leader: Self) -> None:
-        """Take another reader's chunks in place of one's own. What that one finds out is known here too; the position stays one's own.
+    def share_chunks_of(self, leader: Self) -> None:
+        """Use another reader's chunks instead of one's own. What that one finds out is known here too; the position stays one's own.
 
         Args:
-            leader: a reader of the same table, which begins at the same place.
+            leader: a reader of the same table, which begins at the same position.
         """
         self._leader = leader
 
-    def followed(self, mark: SavedCursor) -> None:
-        """Everything up to a chunk with this mark has been handed on."""
+    def handed_on(self, mark: SavedCursor) -> None:
+        """Note that everything up to the chunk with this mark has been handed on."""
         self._done = mark
 
     def committed(self, cursor: SavedCursor | None) -> None:  # noqa: B027 - most keep nothing
-        """The warehouse has everything up to a cursor; None where none was saved."""
+        """Note that the warehouse has everything up to a cursor; None if none was saved."""
 
     # What it knows of the pass
 
     @property
     def begins(self) -> Any:
-        """Where the read begins; equal for two readers of one table that bring the same."""
+        """Where the read begins. Two readers of one table with equal values bring the same records."""
         return (self._saved.kind, self._saved.value, self._saved.column) if self._saved is not None else None
 
     @property
@@ -118,13 +121,13 @@ class TableReader(ABC):
         return None
 
     @property
-    def safe(self) -> bool:
-        """Whether what has come so far may be committed by itself: every record before the position has been read."""
+    def can_commit(self) -> bool:
+        """Whether what has come so far may be committed: every record before the position has been read."""
         return self._done is not None if self.tracker is None else self.tracker.in_order
 
     @property
-    def moved(self) -> bool:
-        """Whether something was passed over that is not to be asked for again, records or none."""
+    def has_progress(self) -> bool:
+        """Whether the position has moved, even if there were no records."""
         position = self.position(ended=True)
         if position is None or position.kind == "tag":  # a tag says that an answer is known, not how far one has got
             return False
@@ -132,45 +135,45 @@ class TableReader(ABC):
 
     @property
     def unchanged(self) -> bool:
-        """Whether the source says that nothing has changed since the last time."""
+        """Whether the source says that nothing has changed since the last run."""
         return False
 
     @property
     def lag(self) -> Lag | None:
-        """How far the change log was ahead of what was read, once all chunks came; None where none was followed."""
+        """How far the change log is ahead of what was read, once all chunks have come; None without a change log."""
         return None
 
     def file_lines(self) -> Sequence[FileLine]:
-        """What the next commit says of files; nothing of other sources."""
+        """What the next commit records about files; empty for other sources."""
         return ()
 
     def problem(self) -> ReedError | None:
-        """Why the table does not count as read, though all else of it is committed; None where it does."""
+        """Why the table counts as failed although everything else is committed; None if it does not."""
         return None
 
     # What it knows of the records
 
     @property
-    def follows_log(self) -> bool:
-        """Whether the records are LoggedRecords: changes of rows, some of them deletes."""
+    def is_cdc(self) -> bool:
+        """Whether the records are ChangeRecords: changes to rows, some of them deletes."""
         return False
 
     @property
-    def reads_all(self) -> bool:
-        """Whether everything is read, so that what is not among it has gone, whatever the write mode."""
+    def reads_everything(self) -> bool:
+        """Whether everything is read, so that rows not among it no longer exist, whatever the write mode."""
         return False
 
     @property
-    def commits_rarely(self) -> bool:
-        """Whether to commit on the way only where enough rows are staged, however long a part took."""
+    def commits_only_large_loads(self) -> bool:
+        """Whether to commit before the end only when enough rows are staged, however long that takes."""
         return False
 
     @property
     def flat(self) -> bool:
-        """Whether no record holds others, so that no child tables come."""
+        """Whether no record holds objects or lists, so that there are no child tables."""
         return False
 
     @property
-    def shifts(self) -> bool:
-        """Whether records are told apart by where they lie in a list, which may move while it is read."""
+    def places_shift(self) -> bool:
+        """Whether records are identified by positions in a list, which may change during the read."""
         return False

@@ -1,12 +1,12 @@
-"""One table of one run: read, take what is new, shape, stage, commit."""
+"""Running one table: read, select what is new, shape, stage, commit."""
 
 from __future__ import annotations
 
 import time
 
-from ...errors import PagesMoved, RunWoundUp
+from ...errors import PagesMoved, RunShutDown
 from ...records.bounded_queue import BoundedQueue
-from ...sources.batching import Feeder, gathered
+from ...sources.batching import BackgroundReader, gathered
 from ..planning.requested_window import passed_over
 from .completion import refresh_derived
 from .file_table_reader import FileSpoiled
@@ -22,10 +22,10 @@ MOST_READS = 4
 def run_table(task: TableTask) -> None:
     """Run one table to its end.
 
-    A list that moved while its pages were read is read again until it is quiet, so many times.
+    A list that changed while its pages were read is read again, a limited number of times, until it does not.
 
     Raises:
-        ReedError: what was committed before stays.
+        ReedError: the table failed; what was committed stays.
     """
     beyond = 0
     for reads in range(1, MOST_READS + 1):
@@ -40,20 +40,24 @@ def run_table(task: TableTask) -> None:
         except PagesMoved as moved_on:
             if reads == MOST_READS or task.context.stop.is_set():
                 raise
-            task.log("warning", moved_on.code, f"{moved_on.found}; the table is read once more")
+            task.log("warning", moved_on.code, f"{moved_on.found}; the table is read again")
             beyond = read.tracker.beyond if read.tracker is not None else 0
-            read.forget_counts()
+            read.reset_counts()
 
 
 def _read_once(read: TableRead, beyond: int) -> None:
-    """beyond: records of the read before that had a time behind the run's start, see CursorTracker."""
+    """Read the table once.
+
+    Args:
+        beyond: how many records of the previous read had a time after the start of the run; see CursorTracker.
+    """
     task = read.task
     staging, commits = TableStaging(read), TableCommits(read)
     task.phase("reading")
     began = read.committed_at
     try:
         while not _gone_through(read, staging, commits, began):
-            read.go_back()
+            read.roll_back()
         _require_quiet(read, beyond)
         _end_reading(read, staging)
         commits.finish()
@@ -71,11 +75,13 @@ def _read_once(read: TableRead, beyond: int) -> None:
 
 
 def _gone_through(read: TableRead, staging: TableStaging, commits: TableCommits, began: float) -> bool:
-    """All chunks taken; not so where one of them turned out to be of a file that has to be left out as a whole."""
+    """Stage and commit all chunks. False if a damaged file has to be left out as a whole, so that the table is read again."""
     task = read.task
     chunks = task.session.chunks(read.reader) if read.replayed is None else iter([read.replayed.chunk()])
     try:
-        handed = chunks if isinstance(chunks, BoundedQueue) else Feeder(chunks, f"{task.order.feed}.{task.table.name}")
+        handed = (
+            chunks if isinstance(chunks, BoundedQueue) else BackgroundReader(chunks, f"{task.order.feed}.{task.table.name}")
+        )
         handed.stop = task.context.stop
         with handed:
             read.handed = handed
@@ -83,42 +89,46 @@ def _gone_through(read: TableRead, staging: TableStaging, commits: TableCommits,
                 task.progress.seconds = time.monotonic() - began
                 staging.take(chunk)
                 if chunk.mark is not None:
-                    read.reader.followed(chunk.mark)
+                    read.reader.handed_on(chunk.mark)
                 if commits.may_commit(chunk):
                     commits.commit(ended=False)
                     if task.context.wind_up.is_set():
-                        raise RunWoundUp("reading", task.table.name, found="it was stopped; what it had read is committed")
+                        raise RunShutDown("reading", task.table.name, found="it was stopped; what it had read was committed")
     except FileSpoiled as spoiled:
-        words = f"{spoiled.on}: {spoiled.found}; what was read since the last commit is read once more"
+        words = f"{spoiled.on}: {spoiled.found}; what was read since the last commit is read again"
         task.log("warning", spoiled.code, words)
         return False
     return True
 
 
 def _require_quiet(read: TableRead, beyond: int) -> None:
-    """Raises PagesMoved where records of this very moment were met among pages that are told apart by where they lie: some may have
-    moved there from behind a page already read. Met alike twice, they stood there all the while."""
+    """Check that no record can have moved behind a page that was already read.
+
+    Raises:
+        PagesMoved: records of this very moment were among pages that are identified by their position. If the same number is met twice,
+            they did not move.
+    """
     task, tracker = read.task, read.tracker
-    if tracker is None or not read.reader.shifts or not tracker.beyond or tracker.beyond == beyond:
+    if tracker is None or not read.reader.places_shift or not tracker.beyond or tracker.beyond == beyond:
         return
     raise PagesMoved(
         "reading",
         task.table.name,
         found=f"{task.progress.held_back} records changed after the run started, so the list may have shifted while its pages "
         "were read",
-        fix="run again when less changes; if the source's clock is ahead or its list keeps changing, paginate by token",
+        fix="run again when fewer records change; if the source's clock is ahead or its list keeps changing, paginate by token",
     )
 
 
 def _end_reading(read: TableRead, staging: TableStaging) -> None:
-    """What is left to do and to say once all records came. Raises what kept a complete read from being one."""
+    """Finish after the last record. Raises whatever kept a complete read from being complete."""
     task = read.task
     if task.table.whole and (unread := read.reader.problem()) is not None:
         # What could not be read has not gone, and half of a state is none: nothing is removed, and nothing written.
         raise unread
-    if read.tracker is not None and (words := read.tracker.other_writing) is not None:
-        task.log("warning", "cursor.other_writing", words)
-    staging.take_rest()
+    if read.tracker is not None and (words := read.tracker.format_change) is not None:
+        task.log("warning", "cursor.format_changed", words)
+    staging.stage_rest()
     if not task.replays:
         for note in read.reader.ended_notes:
             task.log(*note)

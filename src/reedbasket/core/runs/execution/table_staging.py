@@ -1,4 +1,4 @@
-"""Records of a table on their way from the reader into the load: tracked, compared, shaped, worked on and staged."""
+"""Records of a table on their way from the reader into the load: tracked, compared, shaped, transformed and staged."""
 
 from __future__ import annotations
 
@@ -7,22 +7,22 @@ from collections.abc import Sequence
 from typing import Any
 
 from ...changes.cursor import CursorTracker
-from ...records.change_records import LoggedRecords
-from ...records.column_records import alike, joined
-from ...shaping.batch import Reject, Shaped
-from ...shaping.columns import Worked
+from ...records.change_records import ChangeRecords
+from ...records.column_records import joined, same_form
+from ...shaping.batch import Reject, ShapedBatch
+from ...shaping.columns import ShapedColumns
 from ...shaping.rejected_keys import has_key, rejected_keys
 from ...shaping.shared_batch import SharedBatch
 from ...sources.batching import RECORDS_PER_BATCH
 from ...sources.chunk import Chunk, Origin
 from .completion import require_few
 from .deleted_records import ended_by, keys_of
-from .reject_origins import misread, placed, tell_files
+from .reject_origins import misread, number_files, placed
 from .table_read import TableRead
 
 
 class TableStaging:
-    """Takes the chunks of one read, one after another."""
+    """Stages the chunks of one read, one after another."""
 
     def __init__(self, read: TableRead) -> None:
         self._read = read
@@ -31,7 +31,12 @@ class TableStaging:
         self._suspicious = False
 
     def take(self, chunk: Chunk) -> None:
-        """Count, shape and stage a chunk's records. Raises ReedError; RunCancelled where the run is to stop."""
+        """Count, shape and stage the records of a chunk.
+
+        Raises:
+            ReedError: a record or the source's structure does not allow going on.
+            RunCancelled: the run was cancelled.
+        """
         read, task = self._read, self._task
         task.require_not_cancelled("reading")
         progress, since, records = task.progress, read.since, chunk.records
@@ -54,7 +59,7 @@ class TableStaging:
             compared = read.compare.take(records)
             since.count(progress, unchanged=compared.unchanged)
             self._suspicious = self._suspicious or chunk.suspicious
-            if self._differing and not alike(self._differing[-1], compared.records):
+            if self._differing and not same_form(self._differing[-1], compared.records):
                 records, self._differing = joined(self._differing), []
                 self._work(records, [], began, suspicious=self._suspicious)
             if compared.records:
@@ -68,8 +73,8 @@ class TableStaging:
         once = chunk.once if records is chunk.records else None
         self._work(records, rejects, began, suspicious=chunk.suspicious or self._suspicious, origins=origins, once=once)
 
-    def take_rest(self) -> None:
-        """Shape and stage what was put aside to be shaped together."""
+    def stage_rest(self) -> None:
+        """Shape and stage the records that were kept to be shaped together."""
         if self._differing:
             self._work(joined(self._differing), [], time.monotonic(), suspicious=self._suspicious)
 
@@ -82,7 +87,7 @@ class TableStaging:
         self._read.since.count(progress, repeated=taken.repeated)
         progress.held_back += taken.held_back
         if was_in_order and not tracker.in_order:
-            words = "records do not come in the order that `sorted` promises; this run commits only at its end"
+            words = "records are not in the order that `sorted` promises; this run commits only at its end"
             self._task.log("warning", "cursor.not_sorted", words)
         return taken.records
 
@@ -99,29 +104,29 @@ class TableStaging:
         """Shape and stage.
 
         Args:
-            records: as they came.
+            records: as they arrived.
             rejects: what could not even be read.
-            began: monotonic seconds when the chunk was taken.
+            began: when the chunk was taken; monotonic seconds.
             suspicious: values may be of other types than the structure says.
-            origins: of the records, where they came out of files.
-            once: where others are given the same.
+            origins: of the records, if they come from files.
+            once: if other warehouses are given the same.
         """
         read, task = self._read, self._task
         progress, since = task.progress, read.since
-        if isinstance(records, LoggedRecords) and records.emptied:
-            task.log("info", "log.emptied", "the table was emptied at the source")
-            read.load.emptied()
-            task.listener.gone(task.table.name, task.table.key, None)
+        if isinstance(records, ChangeRecords) and records.truncated:
+            task.log("info", "cdc.truncated", "the table was truncated at the source")
+            read.load.truncated()
+            task.listener.rows_deleted(task.table.name, task.table.key, None)
         first_owner = once.first_owner if once else read.next_owner
         if once:
             shaped = once.by(read.shaper, records, suspicious=suspicious)
         else:
             shaped = read.shaper.shape(records, first_owner, suspicious=suspicious)
         read.next_owner = first_owner + shaped.records
-        read.tell_changes(shaped.changes)
+        read.log_structure_changes(shaped.changes)
         unshaped = [reject.index for reject in shaped.rejects]
         if task.table.by_file and shaped.batches:
-            tell_files(shaped.batches[0], origins, first_owner, unshaped)
+            number_files(shaped.batches[0], origins, first_owner, unshaped)
         worked = read.columns.work(shaped, read.tombstone)
         rejects += placed(shaped.rejects, origins, ()) + placed(worked.rejects, origins, unshaped)
         progress.read -= worked.filtered
@@ -137,18 +142,18 @@ class TableStaging:
         progress.staged += worked.records
         task.listener.progress(progress)
 
-    def _tell_gone(self, records: Sequence[dict[str, Any]], rejects: list[Reject], worked: Worked) -> None:
-        """Keep rejects; and those of before whose records say now that they are gone are none any more."""
+    def _tell_gone(self, records: Sequence[dict[str, Any]], rejects: list[Reject], worked: ShapedColumns) -> None:
+        """Keep rejects, and drop earlier ones whose records are now deleted."""
         task = self._task
         dead = worked.tombstones if not task.replays and task.table.write != "replace" else None
         if dead is not None:
-            task.listener.gone(task.table.name, task.table.key, lambda: keys_of(dead, worked.family.key))
+            task.listener.rows_deleted(task.table.name, task.table.key, lambda: keys_of(dead, worked.family.key))
         if rejects:
             self._reject(rejects, worked)
             if dead is not None and (ended := ended_by(records, rejects, task.table.key)):
-                task.listener.gone(task.table.name, task.table.key, lambda: ended)
+                task.listener.rows_deleted(task.table.name, task.table.key, lambda: ended)
 
-    def _stage(self, worked: Worked, shaped: Shaped, first_owner: int) -> None:
+    def _stage(self, worked: ShapedColumns, shaped: ShapedBatch, first_owner: int) -> None:
         """Hand rows, and what they say of others, to the load."""
         read, task = self._read, self._task
         read.load.stage(worked.family, worked.batches)
@@ -157,13 +162,13 @@ class TableStaging:
             task.progress.read -= worked.tombstones.rows
         elif worked.tombstones is not None:
             read.load.tombstones(worked.tombstones)
-        if isinstance(shaped.kept, LoggedRecords):
+        if isinstance(shaped.kept, ChangeRecords):
             for column, rows in read.unchanged_values.places(worked, shaped.kept.logged, first_owner, read.shaper):
                 read.load.stage_unchanged(column, rows)
         if worked.filtered and read.compare and worked.left is not None:
-            read.load.gone(worked.left)
+            read.load.delete_keys(worked.left)
 
-    def _reject(self, rejects: list[Reject], worked: Worked) -> None:
+    def _reject(self, rejects: list[Reject], worked: ShapedColumns) -> None:
         """Keep them; where a complete read decides what has gone, those records have not."""
         read, task = self._read, self._task
         task.listener.rejects(task.table.name, rejects)
@@ -171,7 +176,7 @@ class TableStaging:
             read.compare.retry(reject.record for reject in rejects)
         if (
             read.compare
-            or read.reads_all
+            or read.reads_everything
             or task.table.by_file
             or (task.complete and task.table.write in ("mirror", "versions"))
         ):

@@ -1,4 +1,4 @@
-"""What the run of one table is given: the same however often the table is read."""
+"""The run of one table: everything that stays the same however often the table is read."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from functools import cached_property
 from typing import Any
 
 from ...errors import RunCancelled
-from ...warehouses.loading import TakenWindow
+from ...warehouses.loading import LoadedWindow
 from ...warehouses.warehouse import Warehouse
 from ..events import Listener, TableProgress
 from ..planning.order import ResolvedRun, ResolvedTable
@@ -21,19 +21,19 @@ from .source_session import SourceSession
 
 @dataclass(frozen=True)
 class TableTask:
-    """One table of one run, and one warehouse.
+    """One table of one run, in one warehouse.
 
     Attributes:
         order: the run.
-        table: the table of it.
+        table: the table.
         warehouse: where it is loaded.
         session: reads the source.
-        hash_key: gives the secret that values are hashed with.
-        listener: hears of loads, rejects, drift and lines of the log.
-        context: how the run is told to stop.
+        hash_key: gives the secret for hashing values.
+        listener: is told about loads, rejects, drift and log lines.
+        context: says when the run has to stop.
         clock: the time now, with its zone.
         progress: kept up to date throughout.
-        replayed: records that were rejected before, loaded in place of the source's; None for a read of the source.
+        replayed: rejected records to load again instead of reading the source; None for an ordinary run.
     """
 
     order: ResolvedRun
@@ -49,34 +49,38 @@ class TableTask:
 
     @property
     def replays(self) -> bool:
-        """Whether rejected records are loaded once more, and the source is not read."""
+        """Whether rejected records are loaded again, and the source is not read."""
         return self.replayed is not None
 
     @cached_property
-    def window(self) -> TakenWindow | None:
-        """The window that was asked for; None for all that is new."""
+    def window(self) -> LoadedWindow | None:
+        """The requested window; None for everything that is new."""
         return None if self.replays else requested_window(self.order, self.table)
 
     @property
     def moves_cursor(self) -> bool:
-        """Whether the next run goes on where this one ends."""
+        """Whether the next run continues where this one ends."""
         return not self.replays and self.window is None and not self.order.apart
 
     @property
     def complete(self) -> bool:
-        """Whether the read shows all that the source has of the table."""
+        """Whether the read brings everything that the source has of the table."""
         return self.table.complete and not self.replays
 
     def phase(self, phase: Any) -> None:
-        """Say what is being done, for whoever watches."""
+        """Report what is being done."""
         self.progress.phase = phase
         self.listener.progress(self.progress)
 
     def log(self, level: Any, code: str, message: str) -> None:
-        """Write a line of the run's log."""
+        """Write a line to the run's log."""
         self.listener.log(level, code, message, self.table.name)
 
     def require_not_cancelled(self, doing: str) -> None:
-        """Raises RunCancelled where somebody cancelled the run."""
+        """Check whether the run goes on.
+
+        Raises:
+            RunCancelled: somebody cancelled it.
+        """
         if self.context.stop.is_set():
             raise RunCancelled(doing, self.table.name, found="the run was cancelled; what was committed stays")

@@ -1,1 +1,1 @@
-"""Looking at a source before there is a feed, and at a warehouse after a run: check, survey, preview, verify."""
+"""Inspecting a source before there is a feed, and a warehouse after a run: check, survey, preview, verify."""

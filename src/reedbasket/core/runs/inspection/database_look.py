@@ -1,4 +1,4 @@
-"""Looking at a database before anything is brought: each step of the way in, its tables, what an administrator has to run."""
+"""Inspecting a database before anything is loaded: each step of connecting, its tables, and what an administrator has to run."""
 
 from __future__ import annotations
 
@@ -22,11 +22,15 @@ from .look import Method, Previewed, SurveyedColumn, SurveyedTable, listed
 
 # What could be a cursor by its type, and of those what is likely one by its name.
 _LIKELY = ("updated", "modified", "changed", "created", "inserted", "at", "time", "date", "seq", "version")
-_LATE = "rows committed late (see overlap)"
+_LATE = "rows that are committed late (see `overlap`)"
 
 
 def check_database(order: ResolvedSource, context: RunContext, feeds: Sequence[ResolvedRun] = ()) -> list[CheckStep]:
-    """feeds: those that read from it: their tables are looked for, and whether they may be read."""
+    """Check each step of connecting and reading.
+
+    Args:
+        feeds: those that read from the database; checks that their tables exist and may be read.
+    """
     assert order.database is not None
     kind = SOURCES.get(order.database.type or "")
     way = load(kind.setup, kind.extra)
@@ -43,7 +47,7 @@ def _of_feeds(order: ResolvedSource, context: RunContext, feeds: Sequence[Resolv
         return
     try:
         tables = reading.database.tables()
-        yield CheckStep("catalog", True, f"{len(tables)} tables and views, {sum(t.readable for t in tables)} that we may read")
+        yield CheckStep("catalog", True, f"{len(tables)} tables and views, {sum(t.readable for t in tables)} of them readable")
         named = 0
         logs: dict[LogName, list[Table]] = {}
         for feed in feeds:
@@ -58,7 +62,7 @@ def _of_feeds(order: ResolvedSource, context: RunContext, feeds: Sequence[Resolv
         one = next((t for t in tables if t.readable), None)
         if one is not None and not named:
             next(iter(reading.alone(one, one.name).chunks()))
-        yield CheckStep("read", True, f"{named} tables that feeds name are there" if named else "no feed names a table yet")
+        yield CheckStep("read", True, f"{named} tables that feeds name exist" if named else "no feed names a table yet")
         yield from reading.database.check_logs(logs)
     except errors.ReedError as error:
         yield CheckStep("read", False, error.found, error.fix)
@@ -69,13 +73,13 @@ def _of_feeds(order: ResolvedSource, context: RunContext, feeds: Sequence[Resolv
 def survey_database(
     order: ResolvedSource, context: RunContext, match: Sequence[str], exclude: Sequence[str]
 ) -> list[SurveyedTable]:
-    """All tables and views that match, out of the catalog alone: no row is read."""
+    """All matching tables and views, from the catalog alone: no row is read."""
     assert order.database is not None
     reading = DatabaseSession(order, context, lambda _: None)
     try:
         found = []
         for table in reading.database.tables():
-            name = name_of(table, reading.home)
+            name = name_of(table, reading.default_schema)
             names = {name, f"{table.schema}.{table.name}"}
             if match and not any(fnmatchcase(n, pattern) for n in names for pattern in match):
                 continue
@@ -104,15 +108,15 @@ def _likely(column: str) -> bool:
 
 
 def methods_of(table: Table, cursors: Sequence[str], source: DatabaseSource) -> list[Method]:
-    """How changes of a table can be found, and what each way misses."""
+    """The ways in which changes to a table can be found, and what each of them misses."""
     found = []
     if cursors:
-        slow = "" if cursors[0] in table.indexed else f"; without an index on {cursors[0]} each run reads the whole table"
-        found.append(Method("cursor", f"deletes; changes that leave the cursor as it is; {_LATE}{slow}"))
+        slow = "" if cursors[0] in table.indexed else f"; without an index on {cursors[0]} each run scans the whole table"
+        found.append(Method("cursor", f"deletes; changes that do not change the cursor; {_LATE}{slow}"))
     if source.has_change_log and table.what == "table" and table.key:
-        found.append(Method("cdc", "nothing; the server has to keep its log for us"))
+        found.append(Method("cdc", "nothing; the server has to keep its change log for the feed"))
     if table.versioned and table.what == "table" and source.row_versions and table.key:
-        found.append(Method("row_version", "deletes; each run goes through the whole table"))
+        found.append(Method("row_version", "deletes; each run scans the whole table"))
     if table.key:
         found.append(Method("compare", "nothing; each run reads the whole table"))
     found.append(Method("full", "nothing; each run reads and writes the whole table"))
@@ -120,11 +124,19 @@ def methods_of(table: Table, cursors: Sequence[str], source: DatabaseSource) -> 
 
 
 def preview_database(order: ResolvedSource, context: RunContext, name: str, rows: int) -> Previewed:
-    """The first rows of a table. Raises ReedError."""
+    """The first rows of a table.
+
+    Raises:
+        ReedError: it cannot be read.
+    """
     reading = DatabaseSession(order, context, lambda _: None)
     try:
         choice = choose(
-            {name: None}, ResolvedRun.model_fields["feed_defaults"].default, reading.database.tables(), reading.home, {}
+            {name: None},
+            ResolvedRun.model_fields["feed_defaults"].default,
+            reading.database.tables(),
+            reading.default_schema,
+            {},
         )
         for problem in choice.problems.values():
             raise problem

@@ -1,4 +1,4 @@
-"""Looking at a store of files before anything is brought: each step of the way in, which files there are, what stands in them."""
+"""Inspecting a file store before anything is loaded: each step of connecting, the files there are, and what is in them."""
 
 from __future__ import annotations
 
@@ -46,7 +46,11 @@ _DIGITS = re.compile(r"\d+")
 
 
 def check_files(order: ResolvedSource, context: RunContext, feeds: Sequence[ResolvedRun] = ()) -> list[CheckStep]:
-    """feeds: those that read from it: whether their patterns match anything."""
+    """Check each step of connecting and reading.
+
+    Args:
+        feeds: those that read from the store; checks that their patterns match files.
+    """
     assert order.files is not None
     steps = ["list", "read"]
     if order.files.path is None:
@@ -83,7 +87,7 @@ def _steps(order: ResolvedSource, context: RunContext, feeds: Sequence[ResolvedR
             for pattern in chosen.patterns
         ]
         if not source.store.lists:
-            yield CheckStep("list", True, "files are not listed there, each one is named")
+            yield CheckStep("list", True, "files cannot be listed there; each one has to be named")
             first = next((info for pattern in found for info in reading.listed(pattern)), None)
         else:
             files = list(itertools.islice(reading.store.list(""), 1_000))
@@ -111,7 +115,7 @@ def _steps(order: ResolvedSource, context: RunContext, feeds: Sequence[ResolvedR
 def survey_files(
     order: ResolvedSource, context: RunContext, match: Sequence[str], exclude: Sequence[str]
 ) -> list[SurveyedTable]:
-    """Kinds of files: those whose paths differ in digits and folders alone are one, with the pattern that matches them."""
+    """The kinds of files, each with the pattern that matches it. Files whose paths differ only in digits and folders are of one kind."""
     reading = FileSession(order, context, lambda _: None)
     try:
         kinds: dict[tuple[int, str], list[FileInfo]] = {}
@@ -142,7 +146,7 @@ def _kind(reading: FileSession, infos: list[FileInfo]) -> SurveyedTable:
         table.methods = [Method("files", "nothing; they can be copied as they are (`copy`)")]
         return table
     table.methods = [
-        Method("files", "rows that vanish from a file that is merged; a file that changed within `stable_for` waits"),
+        Method("files", "rows that disappear from a file that is upserted; a file that changed within `stable_for` waits"),
         Method("full", "nothing; each run reads every file"),
     ]
     try:
@@ -171,7 +175,7 @@ def _kind(reading: FileSession, infos: list[FileInfo]) -> SurveyedTable:
 
 
 def suggested(paths: Sequence[str]) -> str:
-    """A pattern that matches all of some paths of one kind."""
+    """A pattern that matches all of these paths, which are of one kind."""
     split = [path.split("/") for path in paths]
     parts = []
     for place, names in enumerate(zip(*split)):
@@ -205,8 +209,14 @@ def _is_time(found: Any, letters: str) -> bool:
 def preview_files(
     order: ResolvedSource, context: RunContext, text: str, rows: int, feeds: Sequence[ResolvedRun] = ()
 ) -> Previewed:
-    """The first records of the first file that a pattern matches; of a feed's table by its name, with what it says of the format.
-    Raises ReedError."""
+    """The first records of the first file that a pattern matches.
+
+    Args:
+        text: a pattern, or the name of a feed's table, whose declared format is then used.
+
+    Raises:
+        ReedError: there is no such file, or it cannot be read.
+    """
     own = next((feed.wishes[text] for feed in feeds if text in feed.wishes), None) or FeedTable()
     reading = FileSession(order, context, lambda _: None)
     try:

@@ -1,4 +1,4 @@
-"""Looking at a source before anything is brought: does it answer, what does it offer, what do its records look like."""
+"""Inspecting an API before anything is loaded: whether it answers, which tables it has, and what their records look like."""
 
 from __future__ import annotations
 
@@ -6,7 +6,6 @@ import json
 import ssl
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import asdict, dataclass, field
-from datetime import datetime, timedelta
 from typing import Any
 from urllib.parse import urlsplit
 
@@ -20,25 +19,24 @@ from ...sources.python.host import CodeHost
 from ...sources.python.reader import settings_in
 from ...sources.requests_seen import Exchange
 from ...spec.auth import OAuth2Auth
-from ...spec.connector import request_templates
-from ...spec.http import HttpTable, WindowRule
+from ...spec.http import HttpTable
 from ...spec.python_runtime import Code
-from ...spec.template import names
-from ..execution.http_table_reader import HttpTableReader, parents_of
+from ..execution.http_table_reader import HttpTableReader
 from ..planning.discovered_tables import discover_tables
-from ..planning.order import ResolvedSource, ResolvedTable
+from ..planning.order import ResolvedSource
 from ..request_context import RequestContext, RunContext
+from .sampling import sampling
 
 # The source answered, and it is what it answered that is not right.
 _OF_RECORDS = (
     errors.RecordsNotFound,
     errors.BodyUnreadable,
     errors.FieldNotFound,
-    errors.ForeignPage,
+    errors.UnexpectedPage,
     errors.Incomplete,
     errors.PagesLooped,
 )
-_OF_SIGN_IN = (errors.SignInFailed, errors.SignInNeeded, errors.SourceRefused, errors.SourceForbidden)
+_OF_SIGN_IN = (errors.SignInFailed, errors.SignInNeeded, errors.CredentialsRefused, errors.SourceForbidden)
 STEPS = ("secrets", "name", "port", "TLS", "sign-in", "answer", "records")
 STEPS_OF_CODE = ("secrets", "code", "check", "records")
 # Pages of a survey's sample, and records; more would ask a live source for what nobody reads.
@@ -48,7 +46,7 @@ _EXAMPLES = 3
 
 
 def check_source(order: ResolvedSource, context: RunContext, tables: Mapping[str, HttpTable]) -> list[CheckStep]:
-    """Each step on the way to a source's first table."""
+    """Check each step on the way to the source's first table."""
     if order.code is not None:
         steps = STEPS_OF_CODE if order.asked is None else (*STEPS_OF_CODE[:-1], "tables", STEPS_OF_CODE[-1])
         return walked(_steps_of_code(order, context, tables, order.code), steps)
@@ -65,52 +63,50 @@ def _steps_of_code(
     except errors.ReedError as error:
         yield CheckStep(step, False, f"{error.found}: {error.on}", error.fix)
         return
-    sender = asking.sender(lambda _: None, retry=order.retry.model_copy(update={"attempts": 2}))
-    parents = parents_of(order, asking, sender)
     said: list[str] = []
     try:
-        host = CodeHost(
-            code,
-            doing="checking",
-            mask=asking.mask,
-            stop=context.stop,
-            base=asking.base_url,
-            send=lambda request, good: sender.send(request, "checking", good),
-            told=lambda _level, _code, words: said.append(words),
-        )
-        step = "code"
-        found = host.describe()
-        known = "the source says which tables there are" if order.asked is not None else f"tables: {', '.join(found['tables'])}"
-        yield CheckStep(step, True, f"{code.entry} loads; {known}")
-        if host.lacking:
-            yield CheckStep("confined", None, f"this system cannot keep a connector from {' and '.join(host.lacking)}")
-        else:
-            yield CheckStep(
-                "confined", True, "no file but Python's, the system's and its scratch; no network, no other process"
+        with sampling(order, asking) as sampler:
+            host = CodeHost(
+                code,
+                doing="checking",
+                mask=asking.mask,
+                stop=context.stop,
+                base=asking.base_url,
+                send=lambda request, good: sampler.sender.send(request, "checking", good),
+                told=lambda _level, _code, words: said.append(words),
             )
-        step = "check"
-        host.check(settings_in(asking.values))
-        yield CheckStep(step, True, said[-1] if said else "the connector found nothing wrong")
-        if order.asked is not None:
-            step = "tables"
-            tables = discover_tables(order, asking, sender)
-            yield CheckStep(step, True, f"{len(tables)}: {', '.join(list(tables)[:20])}")
-        step = "records"
-        name = next(iter(tables), None)
-        if name is None:
-            yield CheckStep(step, True, "the source has no table")
-            return
-        _, chunks = HttpTableReader(
-            order, natural(name, tables[name], order.started), asking, sender, None, parents, latest=True
-        ).sample()
-        count = next((len(chunk.records) for chunk in chunks if chunk.records), 0)
-        yield CheckStep(step, True, f"{count} in the first part of {name}" if count else f"none in {name}")
+            step = "code"
+            found = host.describe()
+            known = "the source lists its tables" if order.asked is not None else f"tables: {', '.join(found['tables'])}"
+            yield CheckStep(step, True, f"{code.entry} loads; {known}")
+            if host.lacking:
+                yield CheckStep(
+                    "confined", None, f"this system cannot confine a connector's access to {' and '.join(host.lacking)}"
+                )
+            else:
+                yield CheckStep(
+                    "confined",
+                    True,
+                    "only files of Python, of the system and its scratch folder; no network, no other processes",
+                )
+            step = "check"
+            host.check(settings_in(asking.values))
+            yield CheckStep(step, True, said[-1] if said else "the connector found nothing wrong")
+            if order.asked is not None:
+                step = "tables"
+                tables = discover_tables(order, asking, sampler.sender)
+                yield CheckStep(step, True, f"{len(tables)}: {', '.join(list(tables)[:20])}")
+            step = "records"
+            name = next(iter(tables), None)
+            if name is None:
+                yield CheckStep(step, True, "the source has no table")
+                return
+            _, chunks = sampler.reader(name, tables[name]).sample()
+            count = next((len(chunk.records) for chunk in chunks if chunk.records), 0)
+            yield CheckStep(step, True, f"{count} in the first part of {name}" if count else f"none in {name}")
     except errors.ReedError as error:
         asking.mask.error(error)
         yield CheckStep(step, False, f"{error.found} [{error.code}]", error.fix)
-    finally:
-        parents.close()
-        sender.close()
 
 
 def _steps(order: ResolvedSource, context: RunContext, tables: Mapping[str, HttpTable]) -> Iterator[CheckStep]:
@@ -123,39 +119,32 @@ def _steps(order: ResolvedSource, context: RunContext, tables: Mapping[str, Http
         return
     if context.tape is None or context.tape.way == "record":
         yield from _way_there(asking.base_url, order.timeouts.connect)
-    sender = asking.sender(lambda _: None, retry=order.retry.model_copy(update={"attempts": 2}))
-    parents = parents_of(order, asking, sender)
     try:
-        asking.signs_in()
-        yield CheckStep("sign-in", True, how(order))
-        name = next((n for n, rule in tables.items() if rule.parent_table is None), next(iter(tables)))
-        reader = HttpTableReader(order, natural(name, tables[name], order.started), asking, sender, None, parents, latest=True)
-        _, chunks = reader.sample()
-        try:
-            chunk = next(chunks, None)
-        except _OF_RECORDS as error:
+        with sampling(order, asking) as sampler:
+            asking.signs_in()
+            yield CheckStep("sign-in", True, how(order))
+            name = next((n for n, rule in tables.items() if rule.parent_table is None), next(iter(tables)))
+            _, chunks = sampler.reader(name, tables[name]).sample()
+            try:
+                chunk = next(chunks, None)
+            except _OF_RECORDS as error:
+                yield CheckStep("answer", True, f"it answered for {name}")
+                yield CheckStep("records", False, asking.mask.text(error.found), error.fix)
+                return
             yield CheckStep("answer", True, f"it answered for {name}")
-            yield CheckStep("records", False, asking.mask.text(error.found), error.fix)
-            return
-        yield CheckStep("answer", True, f"it answered for {name}")
-        count = len(chunk.records) if chunk else 0
-        yield CheckStep(
-            "records", True, f"{count} on the first page of {name}" if count else f"none on the first page of {name}"
-        )
+            count = len(chunk.records) if chunk else 0
+            yield CheckStep("records", True, f"{count or 'none'} on the first page of {name}")
     except errors.ReedError as error:
         asking.mask.error(error)
         signing = isinstance(error, _OF_SIGN_IN)
         refused = signing or error.code.startswith("source.signer")
         yield CheckStep("sign-in" if refused else "answer", False, f"{error.found} [{error.code}]", error.fix)
-    finally:
-        parents.close()
-        sender.close()
 
 
 def _way_there(base: str, seconds: float) -> Iterator[CheckStep]:
     address = urlsplit(base)
     host, secure = address.hostname or "", address.scheme == "https"
-    yield from reach(host, address.port or (443 if secure else 80), "the address in the settings", seconds)
+    yield from reach(host, address.port or (443 if secure else 80), "the URL in the settings", seconds)
     yield _tls(host, address.port or 443, seconds) if secure else CheckStep("TLS", True, "not used: http://")
 
 
@@ -167,12 +156,12 @@ def _tls(host: str, port: int, seconds: float) -> CheckStep:
             socket.create_connection((host, port), timeout=seconds) as plain,
             ssl.create_default_context().wrap_socket(plain, server_hostname=host) as made,
         ):
-            return CheckStep("TLS", True, f"{made.version()}, certificate good")
+            return CheckStep("TLS", True, f"{made.version()}, the certificate is valid")
     except ssl.SSLCertVerificationError as error:
-        fix = "see that the certificate is for this name and not out of date; SSL_CERT_FILE names further authorities to trust"
+        fix = "check that the certificate is for this name and has not expired; SSL_CERT_FILE names more authorities to trust"
         return CheckStep("TLS", False, error.verify_message, fix)
     except OSError as error:
-        return CheckStep("TLS", False, str(error), "see that the server speaks TLS on this port, or use http://")
+        return CheckStep("TLS", False, str(error), "check that the server uses TLS on this port, or use http://")
 
 
 def how(order: ResolvedSource) -> str:
@@ -186,18 +175,16 @@ def how(order: ResolvedSource) -> str:
     return ways[auth.type]
 
 
-def natural(name: str, rule: HttpTable, started: datetime) -> ResolvedTable:
-    """A table by itself, without a feed: read from the beginning, or its latest window; of a day, where nothing says more."""
-    sends_window = any(name.startswith("window.") for _, text in request_templates(rule) for name in names(text))
-    day = {"from": (started - timedelta(days=3)).strftime("%Y-%m-%d")}
-    window = rule.window or (WindowRule.model_validate(day) if sends_window else None)
-    by = "window" if window else "full"
-    return ResolvedTable(name=name, target=name, rule=rule, by=by, window=window, write="append", key=rule.primary_key or [])
-
-
 @dataclass
 class SurveyedColumn:
-    """nulls, distinct: in the sample, None where none was taken. examples: as text. declared: the database's own type."""
+    """One column of a sample.
+
+    Attributes:
+        nulls: how many of the sample are null; None if no sample was taken.
+        distinct: how many different values the sample has; None if no sample was taken.
+        examples: as text.
+        declared: the database's own type.
+    """
 
     name: str
     type: str
@@ -210,7 +197,11 @@ class SurveyedColumn:
 
 @dataclass
 class Method:
-    """One way to find a table's changes. misses: what it does not see, or costs."""
+    """One way of finding a table's changes.
+
+    Attributes:
+        misses: what it does not see, or what it costs.
+    """
 
     by: str
     misses: str
@@ -218,11 +209,19 @@ class Method:
 
 @dataclass
 class SurveyedTable:
-    """What a table looks like by a sample of its records. records: how many were looked at; total: as the source says.
+    """What a table looks like, from a sample of its records.
 
-    key: as the connector says; keys: columns that could be, each value once and none missing. cursor: as the connector says; cursors:
-    columns that could be. lists: what would become child tables. Of a database: what (table, view), whether we may read it, columns
-    that an index begins with, and the methods by which changes can be found.
+    Attributes:
+        records: the size of the sample.
+        total: the number of records according to the source.
+        key: as the connector declares it.
+        keys: columns that could be the key: each value occurs once, and none is missing.
+        cursor: as the connector declares it.
+        cursors: columns that could be the cursor.
+        lists: lists that would become child tables.
+        what: table or view, of a database.
+        indexed: columns that an index begins with, of a database.
+        methods: the ways in which changes can be found, of a database.
     """
 
     table: str
@@ -249,29 +248,27 @@ class SurveyedTable:
 
 
 def survey(order: ResolvedSource, context: RunContext, tables: Mapping[str, HttpTable]) -> list[SurveyedTable]:
-    """A sample of every table. An error of one stands with it. Raises ReedError for the rest."""
+    """A sample of every table. An error of one table is kept with that table.
+
+    Raises:
+        ReedError: the source as a whole cannot be read.
+    """
     asking = RequestContext(order, context)
-    sender = asking.sender(lambda _: None, retry=order.retry.model_copy(update={"attempts": 2}))
-    parents = parents_of(order, asking, sender)
     found = []
-    try:
+    with sampling(order, asking) as sampler:
         for name, rule in tables.items():
             cursor = rule.cursor.column if rule.cursor else None
             table = SurveyedTable(name, rule.description, key=rule.primary_key or [], cursor=cursor, parent=rule.parent_table)
             found.append(table)
             try:
-                reader = HttpTableReader(order, natural(name, rule, order.started), asking, sender, None, parents, latest=True)
-                _look(table, reader)
+                _look(table, sampler.reader(name, rule))
             except errors.ReedError as error:
                 table.error = asking.mask.error(error).as_dict()
-    finally:
-        parents.close()
-        sender.close()
     return found
 
 
 def structure_names(structure: TableShape) -> dict[str, str]:
-    """{column: the field's name as a definition wants it}, inside objects with points."""
+    """{column: the field's name as a definition needs it}; fields inside objects are written with dots."""
     found: dict[str, str] = {}
 
     def walk(shape: ObjectShape, path: tuple[str, ...]) -> None:
@@ -300,7 +297,8 @@ def _look(table: SurveyedTable, reader: HttpTableReader) -> None:
         raise errors.RecordsNotFound(
             "looking at",
             table.table,
-            found=f"the list holds {len(misfits)} items, and none is an object; the first is {json.dumps(misfits[0], default=str)[:200]}",
+            found=f"the list has {len(misfits)} items, none of which is an object; the first "
+            f"is {json.dumps(misfits[0], default=str)[:200]}",
             fix="point `records` at a list of objects; a list of lists needs a connector in Python",
         )
     shaped = shaper.shape(records, 0)
@@ -326,8 +324,14 @@ def _look(table: SurveyedTable, reader: HttpTableReader) -> None:
 
 @dataclass
 class Previewed:
-    """Records as rows: columns [(name, type)], rows of values. exchanges: what went over the wire, where asked for. note: of files, which
-    one this is and how it was read."""
+    """Records as rows.
+
+    Attributes:
+        columns: [(name, type)].
+        rows: one list of values for each record.
+        exchanges: the requests and answers, if they were asked for.
+        note: of a file: which file it is, and how it was read.
+    """
 
     columns: Sequence[tuple[str, str]]
     rows: list[list[Any]]
@@ -337,29 +341,29 @@ class Previewed:
 
 
 def preview(order: ResolvedSource, context: RunContext, name: str, rule: HttpTable, *, rows: int, wire: bool) -> Previewed:
-    """The first records of a table, of its latest window. Raises ReedError, details holding the exchanges so far where asked for."""
+    """The first records of a table, from its latest window.
+
+    Args:
+        wire: keep the requests and answers.
+
+    Raises:
+        ReedError: the table cannot be read; its details hold the exchanges so far, if they were asked for.
+    """
     asking = RequestContext(order, context)
     exchanges: list[Exchange] = []
-    retry = order.retry.model_copy(update={"attempts": 1})
-    sender = asking.sender(lambda _: None, retry=retry, wire=exchanges.append if wire else None)
-    parents = parents_of(order, asking, sender)
     records: list[dict[str, Any]] = []
     try:
-        _, chunks = HttpTableReader(
-            order, natural(name, rule, order.started), asking, sender, None, parents, latest=True
-        ).sample()
-        for chunk in chunks:
-            records += chunk.records
-            if len(records) >= rows or not chunk.records:
-                break
+        with sampling(order, asking, attempts=1, wire=exchanges.append if wire else None) as sampler:
+            _, chunks = sampler.reader(name, rule).sample()
+            for chunk in chunks:
+                records += chunk.records
+                if len(records) >= rows or not chunk.records:
+                    break
     except errors.ReedError as error:
         asking.mask.error(error)
         if wire:
             error.details = {"exchanges": [asdict(exchange) for exchange in exchanges]}
         raise
-    finally:
-        parents.close()
-        sender.close()
     shaper = Shaper(TableShape(name), [], "row")
     shaped = shaper.shape(records[:rows], 0)
     columns = [(column.name, column.kind) for column in shaper.family.root.columns]
@@ -369,7 +373,7 @@ def preview(order: ResolvedSource, context: RunContext, name: str, rule: HttpTab
 
 
 def listed(data: Any) -> list[Any]:
-    """Values of a column as a list, however it is held."""
+    """A column's values as a list, in whatever form they are."""
     values: list[Any] = data.to_pylist() if isinstance(data, pa.Array | pa.ChunkedArray) else list(data)
     return values
 

@@ -1,4 +1,4 @@
-"""What a run would do, before it does it. Asks the source for one page of each table; writes nothing."""
+"""What a run would do, before it does it. It requests one page of each table and writes nothing."""
 
 from __future__ import annotations
 
@@ -31,12 +31,17 @@ Samples = dict[str, list[tuple[Any, str, Chunk, list[RequestSeen]]]]
 
 @dataclass
 class PlannedTable:
-    """One warehouse table. warehouse: '' for the feed's first. new_columns: [{name, type}] that the run would make; columns: those it
-    has by now.
+    """One table in a warehouse.
 
-    For the feed's own tables (not the children): by, write, key, cursor_from, cursor_until, the sample request, and the
-    rough cost: records (as the source says, None where it does not), requests and seconds from them. warnings: [{code, words}], what
-    the run will not see, and what looks wrong with the first page.
+    The feed's own tables, unlike child tables, also have `by`, `write`, `key`, `cursor_from`, `cursor_until`, the sample request and a
+    rough cost.
+
+    Attributes:
+        warehouse: '' for the feed's first.
+        new_columns: [{name, type}] that the run would create.
+        columns: those that exist now.
+        records: the number of records according to the source; None if it does not say.
+        warnings: [{code, words}]: what the run cannot see, and what looks wrong with the first page.
     """
 
     source_table: str
@@ -75,8 +80,15 @@ class PlannedTable:
 def plan_feed(
     order: ResolvedRun, context: RunContext, saved: Mapping[str, SavedCursor | None] = MappingProxyType({})
 ) -> list[PlannedTable]:
-    """Parents before their child tables; of several warehouses those of the first, then those of the others. saved: by table, as if this
-    was saved of it. An error of one table stands with that table. Raises ReedError for the rest."""
+    """Plan every table of a feed, parents before their child tables; the first warehouse's tables before those of the others. An error of
+    one table is kept with that table.
+
+    Args:
+        saved: positions, by table, to use in place of the saved ones.
+
+    Raises:
+        ReedError: the source as a whole cannot be read.
+    """
     requests: list[RequestSeen] = []
     reading = open_session(order, context, requests.append, retry=order.retry.model_copy(update={"attempts": 2}))
     planned: list[PlannedTable] = []
@@ -86,7 +98,7 @@ def plan_feed(
         return context.reveal(order.hash_secret).encode()
 
     def into(one: ResolvedRun, name: str) -> None:
-        """name: '' for the first warehouse, which has to be there."""
+        """Plan for one warehouse; name: '' for the first, which has to be available."""
         try:
             warehouse = open_warehouse(one.warehouse, context.places, context.reveal)
         except errors.ReedError as error:
@@ -169,7 +181,7 @@ def _plan_table(  # noqa: PLR0913 - all inputs of one plan
     first.deletes = table.deletes if table.write in KEYED else ""
     first.sample_records, first.sample_rejects = len(records), len(shaped.rejects) + len(worked.rejects)
     first.sample_filtered = worked.filtered
-    first.only_nulls = [name for name in shaper.structure.unseen() if name not in shaper.left_out]
+    first.only_nulls = [name for name in shaper.structure.only_null_fields() if name not in shaper.left_out]
     first.unmatched = unused_rules(shaper.rules, shaper.structure) if records else []
     first.warnings = [{"code": code, "words": words} for code, words in blind_spots(order, table)]
     first.warnings += [
@@ -190,7 +202,7 @@ def _plan_table(  # noqa: PLR0913 - all inputs of one plan
 
 
 def _sample(reader: TableReader, requests: list[RequestSeen], taken_before: list[Any]) -> tuple[str, Chunk]:
-    """(the first request, what it brings). Warehouses that stand at the same place are shown the same page."""
+    """(the first request, its first chunk). Warehouses at the same position are shown the same page."""
     for begins, request, chunk, asked in taken_before:
         if begins == reader.begins:
             requests[:] = asked

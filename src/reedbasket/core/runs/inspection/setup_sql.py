@@ -1,4 +1,4 @@
-"""What an administrator of a database has to run, so that a source may read what its feeds name, and nothing else."""
+"""The SQL that a database's administrator has to run so that a source may read what its feeds name, and nothing else."""
 
 from __future__ import annotations
 
@@ -18,19 +18,24 @@ from ..request_context import RunContext
 
 @dataclass(frozen=True)
 class SetupStatement:
-    """why: what it is for, in words. sql: '' where there is only something to say."""
+    """One statement.
+
+    Attributes:
+        why: its purpose, in words.
+        sql: '' if there is only something to say.
+    """
 
     why: str
     sql: str
 
 
 def setup_sql(order: ResolvedSource, context: RunContext, feeds: Sequence[ResolvedRun]) -> list[SetupStatement]:
-    """By the catalog where the source can be opened already; else by the names in the feeds alone."""
+    """The statements, from the catalog if the source can be opened already, otherwise from the names in the feeds."""
     source = order.database
     if source is None:
-        return [SetupStatement("an API's access is given by its owner", "")]
+        return [SetupStatement("access to an API is granted by its owner", "")]
     kind = SOURCES.get(source.type or "")
-    home = source.home
+    default_schema = source.default_schema
     tables: list[Table] = []
     said: list[SetupStatement] = []
     named = [(feed, wish, own) for feed in feeds for wish, own in feed.wishes.items()]
@@ -45,17 +50,19 @@ def setup_sql(order: ResolvedSource, context: RunContext, feeds: Sequence[Resolv
             )
         elif not is_pattern(name):
             schema, _, table = name.rpartition(".")
-            found = [Table(schema or home, table, "table", ())]
+            found = [Table(schema or default_schema, table, "table", ())]
             if there is not None:
-                found = [t for t in there if name in (t.name if t.schema == home else None, f"{t.schema}.{t.name}")]
-                said += [] if found else [SetupStatement(f"there is no table {name}; names are exact", "")]
+                found = [t for t in there if name in (t.name if t.schema == default_schema else None, f"{t.schema}.{t.name}")]
+                said += [] if found else [SetupStatement(f"there is no table {name}; names have to match exactly", "")]
             tables += found
         elif there is not None:
             exclude = own.exclude if own is not None else []
-            tables += [t for t in there if matches(name, t, home) and not any(matches(b, t, home) for b in exclude)]
+            tables += [
+                t for t in there if matches(name, t, default_schema) and not any(matches(b, t, default_schema) for b in exclude)
+            ]
         else:
-            schema = name.rpartition(".")[0] or home
-            said.append(SetupStatement(f"{name} is a pattern: once the user may sign in, run this command again", ""))
+            schema = name.rpartition(".")[0] or default_schema
+            said.append(SetupStatement(f"{name} is a pattern: run this command again once the user can log in", ""))
             tables += [Table(schema, "", "table", ())]
         changes = (own.changes if own is not None else None) or feed.feed_defaults.changes
         if changes is not None and changes.by == "cdc":
@@ -63,7 +70,7 @@ def setup_sql(order: ResolvedSource, context: RunContext, feeds: Sequence[Resolv
                 t for t in tables[before:] if t.name
             )
     if not named:
-        said.append(SetupStatement("no feed reads from this source yet; their tables would be granted here", ""))
+        said.append(SetupStatement("no feed reads from this source yet; once one does, its tables are granted here", ""))
     distinct = list({(t.schema, t.name): t for t in tables}.values())
     made = load(kind.setup, kind.extra).setup_statements(source, distinct, logs)
     return [SetupStatement(*pair) for pair in made] + said

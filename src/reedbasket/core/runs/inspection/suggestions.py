@@ -1,5 +1,6 @@
-"""What an answer suggests about an API: where its records are, how its pages go on, what could be key and cursor. Pure, and a guess:
-whoever writes the connector decides."""
+"""What an answer suggests about an API: where its records are, how it is paginated, and what could be key and cursor. Pure guesses:
+whoever writes the connector decides.
+"""
 
 from __future__ import annotations
 
@@ -24,15 +25,20 @@ _MADE = re.compile(r"(created|inserted|added|recorded|_at$|_on$|time|date)", re.
 
 @dataclass(frozen=True)
 class Choice:
-    """One way to say it. say: as it stands in a definition. why: in words, what speaks for it."""
+    """One suggestion.
+
+    Attributes:
+        say: as it is written in a definition.
+        why: the reason, in words.
+    """
 
     say: Any
     why: str
 
 
 @dataclass
-class Suggested:
-    """The likeliest first; what nothing speaks for is empty."""
+class Suggestion:
+    """Suggestions, the most likely first; empty where there are none."""
 
     records: list[Choice] = field(default_factory=list)
     total: list[Choice] = field(default_factory=list)
@@ -41,9 +47,16 @@ class Suggested:
     cursor: list[Choice] = field(default_factory=list)
 
 
-def suggest_from_answer(body: Any, headers: Mapping[str, str], url: str, records: str | None) -> Suggested:
-    """body: the parsed answer, whole. headers: by small letters. url: that was asked. records: where they are, as far as that is said."""
-    found = Suggested()
+def suggest_from_answer(body: Any, headers: Mapping[str, str], url: str, records: str | None) -> Suggestion:
+    """Suggestions from one answer.
+
+    Args:
+        body: the whole answer, parsed.
+        headers: by name, in lower case.
+        url: the URL that was requested.
+        records: the path of the records, if it is known.
+    """
+    found = Suggestion()
     lists = sorted(_lists(body), key=lambda one: -len(one[1]))
     found.records = [
         Choice(path, f"{len(items)} objects with {', '.join(list(items[0])[:5])}" if items else "an empty list")
@@ -62,7 +75,11 @@ def suggest_from_answer(body: Any, headers: Mapping[str, str], url: str, records
 
 
 def suggest_from_columns(columns: Sequence[tuple[str, str, Sequence[Any]]]) -> tuple[list[Choice], list[Choice]]:
-    """(keys, cursors) by the values of some records. columns: (name, type, values)."""
+    """(keys, cursors), from the values of some records.
+
+    Args:
+        columns: (name, type, values).
+    """
     keys, cursors = [], []
     for name, kind, values in columns:
         present = [value for value in values if value is not None]
@@ -75,7 +92,7 @@ def suggest_from_columns(columns: Sequence[tuple[str, str, Sequence[Any]]]) -> t
             span = f"from {min(present)} to {max(present)}"
             cursors.append((0 if _CHANGED.search(name) else 1 if _MADE.search(name) else 2, Choice({"column": name}, span)))
         elif kind == "int64" and list(present) == sorted(present) and different > 1:
-            cursors.append((3, Choice({"column": name, "type": "number"}, "a number that only grows here")))
+            cursors.append((3, Choice({"column": name, "type": "number"}, "a number that only increases in this sample")))
     keys.sort(key=lambda one: not re.search(r"(^|_)(id|key|code|no|number|uuid)$", one.say, re.I))
     return keys[:5], [one for _, one in sorted(cursors, key=lambda ranked: ranked[0])][:5]
 
@@ -128,13 +145,14 @@ def _pagination(
     numbered = next((name for _, name, value in plain if name.lower() in _PAGE_NAMES and type(value) is int), None)
     if pages or counts or numbered:
         say = {"by": "page_number", "param": counts or numbered or "page", **({"total_pages": pages} if pages else {}), **size}
-        yield Choice(say, f"{pages} says how many pages there are" if pages else "it says the page's number")
+        yield Choice(say, f"{pages} says how many pages there are" if pages else "it contains the page's number")
     skips = next((name for name in _OFFSET_NAMES if name in sent), None)
     skipped = next((name for _, name, value in plain if name.lower() in _OFFSET_NAMES and type(value) is int), None)
     more = bool(total) and any(value > count for path, _, value in plain if path == total[0].say and type(value) is int)
     if skips or skipped or (more and not pages):
         yield Choice({"by": "offset", "param": skips or skipped or "offset", **(size or {"size": max(count, 1), "size_param": "limit"})}, (
-            "it says how many it skipped" if skips or skipped else "there are more than came; perhaps by an offset"
+            "it contains the number of skipped records" if skips or skipped
+            else "there are more records than on this page; perhaps by an offset"
         ))  # fmt: skip
 
 
@@ -149,7 +167,7 @@ def _size(plain: Sequence[tuple[str, str, Any]], sent: Mapping[str, str], count:
 
 
 def _param_for(name: str) -> str:
-    """What a token is sent back as, by the name under which it came: next_page_token as page_token, next as after."""
+    """The parameter that a token is probably sent back in, from the name it came under: next_page_token as page_token, next as after."""
     short = re.sub(r"^(x[-_])?next[-_]?", "", name, flags=re.I).replace("-", "_").lower()
     return short or "after"
 

@@ -1,4 +1,4 @@
-"""Trying a table of an API that is still being declared: what was sent, what came back, and what that suggests."""
+"""Trying out a table of an API that is still being written: what was sent, what came back, and what that suggests."""
 
 from __future__ import annotations
 
@@ -12,11 +12,11 @@ from ...shaping import Shaper, TableShape
 from ...sources.http.sender import SHOWN_BYTES
 from ...sources.requests_seen import Exchange
 from ...spec.http import HttpTable
-from ..execution.http_table_reader import HttpTableReader, parents_of
 from ..planning.order import ResolvedSource
 from ..request_context import RequestContext, RunContext
-from .look import listed, natural
-from .suggestions import Suggested, suggest_from_answer, suggest_from_columns
+from .look import listed
+from .sampling import sampling
+from .suggestions import Suggestion, suggest_from_answer, suggest_from_columns
 
 # Of an answer so much is looked at; a larger one is shown as text, cut.
 _MOST_BYTES = 2 * 1024 * 1024
@@ -26,53 +26,56 @@ _ROWS = 200
 
 
 @dataclass
-class Tried:
-    """columns, rows: of the records that came, as a run without a feed would shape them. exchanges: the requests, with answers cut.
-    answer: the last one as a tree, pruned; None where it is no JSON. pages: records on each page that was read. error: why it went no
-    further."""
+class TrialResult:
+    """The result of a trial.
+
+    Attributes:
+        columns: of the records, as a run without a feed would shape them.
+        rows: one list of values for each record.
+        exchanges: the requests, with shortened answers.
+        answer: the last one as a tree, shortened; None if it is not JSON.
+        pages: the number of records on each page that was read.
+        error: why it did not go on.
+    """
 
     columns: list[tuple[str, str]]
     rows: list[list[Any]]
     exchanges: list[dict[str, Any]]
     answer: Any
     pages: list[int]
-    suggested: Suggested
+    suggested: Suggestion
     error: dict[str, Any] | None
 
 
-def try_table(order: ResolvedSource, context: RunContext, name: str, rule: HttpTable, *, pages: int) -> Tried:
-    """Ask for the first pages of a table, of its latest window. What goes wrong on the way is told with what came before it; raises
-    ReedError where nothing could be asked."""
+def try_table(order: ResolvedSource, context: RunContext, name: str, rule: HttpTable, *, pages: int) -> TrialResult:
+    """Request the first pages of a table, from its latest window. An error on the way is returned with what came before it.
+
+    Raises:
+        ReedError: nothing could be requested.
+    """
     order = order.model_copy(update={"rate_limit": order.rate_limit.model_copy(update={"concurrency": 1})})
     asking = RequestContext(order, context)
     exchanges: list[Exchange] = []
-    retry = order.retry.model_copy(update={"attempts": 1})
-    sender = asking.sender(lambda _: None, retry=retry, wire=exchanges.append, wire_bytes=_MOST_BYTES)
-    parents = parents_of(order, asking, sender)
     records: list[dict[str, Any]] = []
     counts: list[int] = []
     error: errors.ReedError | None = None
     try:
-        _, chunks = HttpTableReader(
-            order, natural(name, rule, order.started), asking, sender, None, parents, latest=True
-        ).sample()
-        for chunk in chunks:
-            records += chunk.records
-            counts.append(len(chunk.records))
-            if len(counts) == pages:
-                break
+        with sampling(order, asking, attempts=1, wire=exchanges.append, wire_bytes=_MOST_BYTES) as sampler:
+            _, chunks = sampler.reader(name, rule).sample()
+            for chunk in chunks:
+                records += chunk.records
+                counts.append(len(chunk.records))
+                if len(counts) == pages:
+                    break
     except errors.ReedError as failed:
         error = asking.mask.error(failed)
         if not exchanges:
             raise
-    finally:
-        parents.close()
-        sender.close()
     columns = _columns(name, records[:_ROWS])
     # Pages may have been asked for ahead; the first answer that is of the table is what suggests most.
     last = next((one for one in exchanges if 200 <= one.status < 300), exchanges[-1] if exchanges else None)
     body = _parsed(last)
-    suggested = Suggested()
+    suggested = Suggestion()
     if last is not None and body is not None:
         suggested = suggest_from_answer(body, last.answer_headers, last.url, rule.records)
     suggested.key, suggested.cursor = suggest_from_columns(columns)
@@ -82,7 +85,7 @@ def try_table(order: ResolvedSource, context: RunContext, name: str, rule: HttpT
         for one in exchanges
     ]
     heads = [(column, kind) for column, kind, _ in columns]
-    return Tried(heads, rows, shown, _pruned(body), counts, suggested, error.as_dict() if error else None)
+    return TrialResult(heads, rows, shown, _pruned(body), counts, suggested, error.as_dict() if error else None)
 
 
 def _columns(name: str, records: Sequence[dict[str, Any]]) -> list[tuple[str, str, list[Any]]]:
@@ -105,7 +108,7 @@ def _parsed(exchange: Exchange | None) -> Any:
 
 
 def _pruned(value: Any, deep: int = 0) -> Any:
-    """Small enough to be shown as a tree. A list that was cut ends with how many more there are: {"…": 97}."""
+    """A value that is small enough to show as a tree. A list that was cut ends with how many more there are: {"…": 97}."""
     if isinstance(value, dict):
         return {name: _pruned(below, deep + 1) for name, below in value.items()} if deep < _DEEPEST else "{…}"
     if isinstance(value, list):

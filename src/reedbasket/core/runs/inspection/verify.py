@@ -1,4 +1,4 @@
-"""Does the warehouse hold what the source shows? Everything is read once more, and compared inside the engine."""
+"""Does the warehouse hold what the source shows? Everything is read again, and compared inside the warehouse's engine."""
 
 from __future__ import annotations
 
@@ -23,11 +23,15 @@ _MOST_SAMPLES = 5
 
 @dataclass
 class VerifiedTable:
-    """One table. deep: values were compared, not only keys. same: nothing differs, as far as was looked.
+    """The comparison of one table. Older versions in an appended table are not differences.
 
-    lacking: columns that the source shows and the warehouse has not got yet. samples: [{what, key, values: {column: [source's,
-    warehouse's]}}], the first few of each kind. rejected: records that the source shows and that the warehouse cannot have as they are, so
-    that it is not the same. filtered: records that the feed leaves out. Of an appended table older versions are no difference.
+    Attributes:
+        deep: values were compared, not only keys.
+        same: no difference was found, as far as was compared.
+        lacking: columns that the source shows and the warehouse does not have yet.
+        samples: [{what, key, values: {column: [source's, warehouse's]}}], the first few of each kind of difference.
+        rejected: records that the warehouse cannot hold as they are, which makes it differ.
+        filtered: records that the feed leaves out.
     """
 
     source_table: str
@@ -51,8 +55,15 @@ class VerifiedTable:
 
 
 def verify_feed(order: ResolvedRun, context: RunContext, *, deep: bool, only: str | None) -> list[VerifiedTable]:
-    """Each table of the order with its child tables, or `only` that one. An error of one table stands with it. Raises
-    ReedError for the rest."""
+    """Verify each table of a feed with its child tables. An error of one table is kept with it.
+
+    Args:
+        deep: compare values, not only keys.
+        only: one table to verify, instead of all.
+
+    Raises:
+        ReedError: the source or the warehouse as a whole cannot be read.
+    """
     found = []
     reading = open_session(order, context, lambda _: None)
     try:
@@ -103,7 +114,7 @@ def _verify(
             rejected += len(shaped.rejects) + len(worked.rejects) + len(chunk.misfits)
             filtered += worked.filtered
             load.stage(worked.family, worked.batches)
-        family = columns.lay_out(shaper.family)
+        family = columns.layout_of(shaper.family)
         found = load.differences(family, deep=deep, samples=_MOST_SAMPLES)
     finally:
         load.close()

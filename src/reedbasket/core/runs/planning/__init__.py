@@ -1,1 +1,1 @@
-"""What a run would do: its order resolved, the feed's tables matched with the source's, and what cannot be seen."""
+"""What a run will do: the feed resolved, its tables matched with the source's, and what cannot be seen."""

@@ -1,14 +1,18 @@
-"""Which columns of a table of a database a feed wants, and as what."""
+"""The columns of a database table that a feed selects, and their types."""
 
 from __future__ import annotations
 
 from ...records.names import fold
 from ...sources.sql import Column
-from .table_selection import Chosen
+from .table_selection import ChosenTable
 
 
-def select_columns(chosen: Chosen, as_text: str) -> tuple[list[Column], frozenset[str]]:
-    """(what is read, what the feed leaves out): what is left out is not even asked for. as_text: see Database."""
+def select_columns(chosen: ChosenTable, as_text: str) -> tuple[list[Column], frozenset[str]]:
+    """(columns to read, columns that the feed leaves out); what is left out is not queried.
+
+    Args:
+        as_text: see Database.
+    """
     columns, left_out = [], set()
     for column in chosen.table.columns:
         wanted = select_column(chosen, column, as_text)
@@ -19,8 +23,12 @@ def select_columns(chosen: Chosen, as_text: str) -> tuple[list[Column], frozense
     return columns, frozenset(left_out)
 
 
-def select_column(chosen: Chosen, column: Column, as_text: str) -> Column | None:
-    """A column as the feed wants it read; None for one that it leaves out. as_text: see Database."""
+def select_column(chosen: ChosenTable, column: Column, as_text: str) -> Column | None:
+    """A column as the feed wants it read; None if it leaves it out.
+
+    Args:
+        as_text: see Database.
+    """
     own, plain = chosen.own, fold(column.name)
     if chosen.by == "cdc" and (said := chosen.table.column(column.name)) is not None and said.generated:
         return None  # the log does not have it: taken with the snapshot, it would be null with the next change

@@ -1,4 +1,4 @@
-"""Tables that only the source knows, of a connector in Python: asked for, and met with what a feed names."""
+"""Tables that only the source knows, for connectors in Python: discovered, and matched with what a feed names."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from ...spec.database_feed import is_pattern
 from ...spec.http import HttpTable
 from ...spec.table_choice import choice_mistakes, table_choice
 from ..request_context import RequestContext, RunContext
-from .matched_tables import MatchedTables, ignored, none_at_all, notes_on_patterns
+from .matched_tables import MatchedTables, empty_patterns, ignored, warnings_for_empty_patterns
 from .order import ResolvedRun, ResolvedSource, ResolvedTable, of_api
 from .table_selection import near
 
@@ -28,7 +28,12 @@ _LONGEST_NAME = 200
 def discover_tables(
     order: ResolvedSource, asking: RequestContext, sender: Sender, told: Callable[[Any, str, str], None] = lambda *_: None
 ) -> dict[str, HttpTable]:
-    """{name: table}; what the connector's definition says of some stands over what the source says. Raises SourceError, RunCancelled."""
+    """{name: table}. What the connector's definition says of a table overrides what the source says.
+
+    Raises:
+        SourceError: the source cannot be asked.
+        RunCancelled: the run was cancelled.
+    """
     assert order.code is not None and order.asked is not None
     doing = "asking which tables there are"
     host = CodeHost(
@@ -46,7 +51,7 @@ def discover_tables(
     found = {}
     for name, table in said.items():
         if not name or len(name) > _LONGEST_NAME or not name.isprintable() or is_pattern(name):
-            raise _no_table(order, doing, repr(name[:40]), "a name is printable, of at most 200 letters, without *, ? and [")
+            raise _no_table(order, doing, repr(name[:40]), "a name has at most 200 printable characters, without *, ? and [")
         try:
             found[name] = HttpTable.model_validate(table)
         except ValidationError as error:
@@ -58,7 +63,12 @@ def discover_tables(
 def tables_at(
     order: ResolvedSource, context: RunContext, seen: Callable[[RequestSeen], None] = lambda _: None
 ) -> dict[str, HttpTable]:
-    """The same by itself. Raises SecretMissing too."""
+    """The same, outside a run.
+
+    Raises:
+        SecretMissing: a secret is not set.
+        SourceError: the source cannot be asked.
+    """
     asking = RequestContext(order, context)
     sender = asking.sender(seen, retry=order.retry.model_copy(update={"attempts": 2}))
     try:
@@ -67,9 +77,10 @@ def tables_at(
         sender.close()
 
 
-def with_discovered(order: ResolvedRun, tables: Mapping[str, HttpTable]) -> MatchedTables:
-    """The order with tables: those that the feed names, and those that its patterns match; a name wins over a pattern, of several
-    patterns the first."""
+def with_discovered_tables(order: ResolvedRun, tables: Mapping[str, HttpTable]) -> MatchedTables:
+    """The run with its tables: those that the feed names, and those that match its patterns. A name wins over a pattern, and the first of
+    several patterns wins.
+    """
     problems: dict[str, ReedError] = {}
     taken: dict[str, tuple[str, bool]] = {}
     no_match: list[str] = []
@@ -80,7 +91,7 @@ def with_discovered(order: ResolvedRun, tables: Mapping[str, HttpTable]) -> Matc
             taken[wish] = wish, False
         else:
             found = f"the source has no table of that name{near(wish, tables)}"
-            fix = "`reed survey SOURCE` lists them; names are exact"
+            fix = "`reed survey SOURCE` lists them; names have to match exactly"
             problems[wish] = DefinitionError("taking", wish, found=found, fix=fix, code="definition.unknown_table")
     for wish, own in order.wishes.items():
         if not is_pattern(wish):
@@ -107,8 +118,8 @@ def with_discovered(order: ResolvedRun, tables: Mapping[str, HttpTable]) -> Matc
         chosen.append(of_api(name, target, tables[name], choice, own, by_pattern=by_pattern))
     others = sorted(set(tables) - set(taken))
     whole = order.model_copy(update={"tables": chosen, "ignored": others, "asked": None})
-    problems |= none_at_all(no_match, len(chosen), problems)
-    return MatchedTables(whole, problems, notes_on_patterns(no_match) + ignored(others, "offered by the source"))
+    problems |= empty_patterns(no_match, len(chosen), problems)
+    return MatchedTables(whole, problems, warnings_for_empty_patterns(no_match) + ignored(others, "tables of the source"))
 
 
 def _no_table(order: ResolvedSource, doing: str, where: str, why: str) -> ConnectorBroken:

@@ -1,4 +1,4 @@
-"""Which tables of files a feed takes, and how. Pure."""
+"""The tables that a feed makes of files. Pure."""
 
 from __future__ import annotations
 
@@ -25,14 +25,22 @@ class ChosenFiles:
     changes: Changes
 
     def stable_for(self, grows: bool) -> timedelta:
-        """For how long a file has to be as it is before it is taken; grows: whether its store shows files that are still written."""
+        """How long a file must stay unchanged before it is read.
+
+        Args:
+            grows: the store shows files that are still being written.
+        """
         if self.changes.stable_for is not None:
             return self.changes.stable_for
         return _SETTLE if grows else timedelta(0)
 
 
 def choose_files(wishes: dict[str, FeedTable | None], defaults: TableDefaults, prefix: str) -> list[ChosenFiles]:
-    """The tables that a feed makes of files. Raises DefinitionError."""
+    """The tables that a feed makes of files.
+
+    Raises:
+        DefinitionError: the feed does not say enough.
+    """
     chosen: list[ChosenFiles] = []
     names: set[str] = set()
     for name, said in wishes.items():

@@ -1,4 +1,4 @@
-"""A run order: everything one run needs, resolved, with secrets by name. It can travel to another process as JSON."""
+"""Everything one run needs, resolved, with secrets by name. It can travel to another process as JSON."""
 
 from __future__ import annotations
 
@@ -10,10 +10,7 @@ from typing import Any
 from pydantic import Field, SerializeAsAny
 
 from ...errors import NotFound
-from ...masking import Mask
 from ...shaping.rules import DriftPolicy, ShapeRules
-from ...sources.http.credentials import Credentials, credentials
-from ...spec import template
 from ...spec.auth import Auth
 from ...spec.basket import Basket
 from ...spec.fields import Model
@@ -29,8 +26,14 @@ from ...spec.warehouse import Warehouse
 
 
 class ResolvedTable(Model):
-    """rule: of an API; what a database is asked for is known once it is open (choosing.Chosen). by_pattern: nobody named it.
-    by_file: rows say which file they came from. checksum: files are told by their content."""
+    """One table of a run.
+
+    Attributes:
+        rule: how to request it from an API; for a database this is known once it is open (table_selection.ChosenTable).
+        by_pattern: it matched a pattern and is not named.
+        by_file: rows say which file they came from.
+        checksum: files are identified by their content.
+    """
 
     name: str
     target: str
@@ -48,7 +51,7 @@ class ResolvedTable(Model):
     checksum: bool = False
 
     def rules(self, drift: OnDrift) -> ShapeRules:
-        """What the feed says of the table's shape, as the shaper takes it."""
+        """What the feed says about the table's shape, for the shaper."""
         own = self.shaping
         return ShapeRules(
             only=frozenset(own.include_columns) if own.include_columns is not None else None,
@@ -66,37 +69,44 @@ class ResolvedTable(Model):
 
     @property
     def complete(self) -> bool:
-        """A run reads everything the source shows."""
+        """Whether a run reads everything that the source shows."""
         return self.by in ("full", "compare")
 
     @property
     def removes(self) -> bool:
-        """Rows that a run does not bring are removed from the warehouse, or marked, or end."""
+        """Whether rows that a run does not bring are deleted from the warehouse, marked, or ended."""
         return self.by == "compare" or (self.complete and self.write in ("replace", "mirror", "versions"))
 
     @property
     def whole(self) -> bool:
-        """What a run writes is all that the source shows, or nothing."""
+        """Whether a run writes either everything that the source shows or nothing."""
         return self.removes or (self.complete and self.write == "append")
 
     @property
     def newest_by(self) -> str | None:
-        """The field by which the newest of several records of one key is told."""
+        """The field that tells the newest of several records with one key."""
         cursor = self.rule.cursor if self.rule else self.cursor
         return cursor.column if cursor else None
 
     @property
     def link(self) -> Any:
-        """Children point at the parent's key; where rows of one key may repeat, or there is none, at its row."""
+        """What child rows refer to: the parent's key, or the parent's row if there is no key or rows of one key may repeat."""
         return "row" if self.write == "append" or not self.key else "key"
 
 
 class ResolvedSource(Model):
-    """What it takes to ask one source, resolved. database, files: of one, and then nothing of a connector. stores: those that the
-    feed's files are copied to. window: what is taken of tables that know times, [from, until); the saved cursors are left where they
-    are then. code: of a connector in Python. asked: what it says of some tables where only the source knows which there are; they are
-    `tables` once it has been asked (run.asked). bodies: what goes over the wire is kept with the run's requests. accept: people said
-    that the run is to go on where something cannot be kept, or may be missing."""
+    """Everything needed to read one source.
+
+    Attributes:
+        database: the database's settings; nothing of a connector is set then.
+        files: the file store's settings; nothing of a connector is set then.
+        stores: those that the feed's files are copied to.
+        window: [from, until) to read of tables that know times; saved cursors are then left alone.
+        code: of a connector in Python.
+        asked: what a connector in Python declares of tables that only the source knows; `tables` has them once it was asked.
+        bodies: record the bytes of requests and answers.
+        accept: go on where something cannot be kept, or may be missing.
+    """
 
     run: int = 0
     bodies: bool = False
@@ -122,7 +132,11 @@ class ResolvedSource(Model):
     parents: dict[str, HttpTable] = Field(default_factory=dict)
 
     def values(self, revealed: dict[str, str]) -> dict[str, Any]:
-        """What templates may name, flat; `revealed` holds the secrets by setting."""
+        """What templates may name, flat.
+
+        Args:
+            revealed: the secrets, by setting.
+        """
         values: dict[str, Any] = {f"settings.{k}": v for k, v in {**self.settings, **revealed}.items()}
         return values | {
             "run.started": self.started,
@@ -135,10 +149,15 @@ class ResolvedSource(Model):
 
 
 class ResolvedRun(ResolvedSource):
-    """What it takes to run one feed. wishes, feed_defaults, table_prefix: what it says of tables that only the source knows; they are
-    `tables` once it is known what is there. backfill: in whose windows its own counts as taken; 0 for the feed's
-    schedule. A backfill takes every window once more. apart: saved cursors are neither used nor moved. others: the same into the
-    feed's other warehouses.
+    """Everything needed to run one feed.
+
+    Attributes:
+        wishes: what the feed says of tables that only the source knows; `tables` has them once they are known.
+        feed_defaults: see wishes.
+        table_prefix: see wishes.
+        backfill: the backfill whose windows the run loads; 0 for the feed's schedule. A backfill loads every window again.
+        apart: saved cursors are neither used nor moved.
+        others: the same run into the feed's other warehouses.
     """
 
     feed: str
@@ -160,20 +179,27 @@ class ResolvedRun(ResolvedSource):
     others: list[ResolvedRun] = Field(default_factory=list)
 
     def window_of(self, table: ResolvedTable) -> tuple[datetime, datetime] | None:
-        """What is taken of a table in place of what is new; None where it knows no times, and goes on from its own cursor."""
+        """The window to read of a table instead of what is new; None if the table knows no times and continues from its own cursor."""
         by_time = table.cursor is not None and table.cursor.type == "time"
         known = table.by in ("window", "full", "compare") or (table.by == "cursor" and by_time)
         return self.window if known else None
 
-    def leaves_out(self, table: ResolvedTable) -> bool:
-        """A run beside the others may move no cursor, so what has nothing but one is not part of it."""
+    def excluded_from_backfill(self, table: ResolvedTable) -> bool:
+        """Whether the table has nothing but a cursor: a backfill moves no cursor, so such a table is not part of it."""
         return self.backfill != 0 and self.window_of(table) is None
 
 
 def source_order(
     basket: Basket, name: str, *, started: datetime, run: int = 0, variant: Mapping[str, Any] | None = None
 ) -> ResolvedSource:
-    """variant: of a feed, in place of settings of the same names. Raises NotFound for a source that is not there."""
+    """Resolve a source.
+
+    Args:
+        variant: of a feed; overrides settings of the same names.
+
+    Raises:
+        NotFound: there is no such source.
+    """
     given = dict(variant or {})
     source = basket.sources.get(name)
     if source is None:
@@ -219,7 +245,11 @@ def source_order(
 
 
 def _settings_of(connector: Connector, source: Source, given: Mapping[str, Any]) -> tuple[dict[str, Any], dict[str, str]]:
-    """(settings as templates fill them in, {setting: the secret's name}). given: in place of the source's own."""
+    """(settings as templates fill them in, {setting: the secret's name}).
+
+    Args:
+        given: overrides the source's own.
+    """
     settings: dict[str, Any] = {}
     secrets: dict[str, str] = {}
     for name, setting in connector.settings.items():
@@ -251,9 +281,18 @@ def resolve(  # noqa: PLR0913 - each by its name
     sets: Mapping[str, Any] | None = None,
     bodies: bool = False,
 ) -> ResolvedRun:
-    """The order for one run of a feed. accept: what a change of writing cannot keep may go. again: rejects are replayed, the
-    source is not asked. window, backfill, bodies: see ResolvedRun. sets: in place of the variant's values and of settings,
-    for this run alone. Raises NotFound for a feed that is not there."""
+    """Resolve one run of a feed.
+
+    Args:
+        accept: what a changed write mode cannot keep may be dropped.
+        again: replay rejects instead of reading the source.
+        window, bodies: see ResolvedSource.
+        backfill: see ResolvedRun.
+        sets: overrides values of the variant and settings, for this run only.
+
+    Raises:
+        NotFound: there is no such feed.
+    """
     definition = basket.feeds.get(feed)
     if definition is not None and definition.also:
         into = [definition.model_copy(update={"warehouse": name, "also": []}) for name in definition.warehouses]
@@ -282,11 +321,10 @@ def resolve(  # noqa: PLR0913 - each by its name
         "feed": feed,
         "feed_version": version,
         "warehouse": warehouse,
-        "rows_per_commit": definition.rows_per_commit,
-        "on_drift": definition.on_drift,
-        "max_rejects": definition.max_rejects,
-        "max_removed": definition.max_removed,
-        "hash_secret": definition.hash_secret,
+        **{
+            key: getattr(definition, key)
+            for key in ("rows_per_commit", "on_drift", "max_rejects", "max_removed", "hash_secret")
+        },
         "accept": accept,
         "again": again,
         "backfill": backfill,
@@ -316,7 +354,7 @@ def _of_connector(basket: Basket, definition: Feed, order: ResolvedSource, facts
 def of_api(
     name: str, target: str, rule: HttpTable, choice: TableChoice, own: FeedTable | None, *, by_pattern: bool = False
 ) -> ResolvedTable:
-    """A table of an API as a part of a run's order."""
+    """A table of an API, as part of a run."""
     return ResolvedTable(
         name=name,
         target=target,
@@ -334,7 +372,7 @@ def of_api(
 
 
 def parents_first(chosen: Iterable[str], tables: Mapping[str, HttpTable]) -> list[str]:
-    """Tables in their order, but each behind the one whose records it asks for."""
+    """Tables in their order, but each after the one whose records it requests."""
     ordered: list[str] = []
 
     def place(name: str) -> None:
@@ -360,15 +398,3 @@ def _ancestors(rules: Iterable[HttpTable], tables: Mapping[str, HttpTable]) -> d
             found[name] = tables[name]
             waiting.append(tables[name].parent_table)
     return found
-
-
-def credentials_of(order: ResolvedSource, values: dict[str, Any]) -> Credentials:
-    """What every request carries: the connector's headers, and who is asking, but for tokens and signatures."""
-    shown = credentials(order.auth, values)
-    headers = {name: template.fill(text, values) or "" for name, text in order.headers.items()}
-    return replace(shown, headers={**headers, **shown.headers})
-
-
-def mask_for(order: ResolvedSource, revealed: dict[str, str]) -> Mask:
-    """What blanks the secrets of a source, and all that is made of them."""
-    return Mask([*revealed.values(), *credentials(order.auth, order.values(revealed)).hidden])

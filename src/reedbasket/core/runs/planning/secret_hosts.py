@@ -1,4 +1,4 @@
-"""To which servers a source's secrets are shown."""
+"""The servers that a source's secrets are sent to."""
 
 from __future__ import annotations
 
@@ -11,10 +11,10 @@ from .order import ResolvedSource, source_order
 
 
 def servers(order: ResolvedSource) -> set[str]:
-    """Each as host and port, in small letters; where one is not known before the source is asked, nothing stands for it.
+    """The servers as host and port, in lower case; without those that are only known once the source is asked.
 
     Args:
-        order: of the source, its settings filled in.
+        order: of the source, with its settings filled in.
     """
     if order.database is not None:
         return order.database.servers
@@ -27,7 +27,7 @@ def servers(order: ResolvedSource) -> set[str]:
 
 
 def shown(basket: Basket) -> set[tuple[str, str]]:
-    """(secret, server) of all that the definitions say."""
+    """All pairs of (secret, server) in the definitions."""
     now = datetime.now(UTC)
     orders = [source_order(basket, name, started=now) for name in basket.sources]
     found = {(secret, server) for order in orders for secret in order.secrets.values() for server in servers(order)}

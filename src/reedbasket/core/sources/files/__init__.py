@@ -1,1 +1,1 @@
-"""Files as sources: stores of them, the formats in which they hold records, and copies of them as they are."""
+"""Files as sources: file stores, file formats, and copies of files."""

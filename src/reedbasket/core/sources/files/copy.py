@@ -1,4 +1,4 @@
-"""Files copied as they are from one store to another: whole or not at all, several at once, and looked at once they are there."""
+"""Copying files from one store to another: as a whole or not at all, several at once, and checked after writing."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from typing import Any
 
 from ...errors import SourceError
 from ...spec.times import format_time
-from .problems import FileGone, FileProblem, file_problem
+from .problems import FileMissing, FileProblem, file_problem
 from .store import IN_MEMORY, FileInfo, Store, is_inside
 
 _CHUNK = 1024 * 1024
@@ -23,12 +23,16 @@ Copied = dict[str, Any]
 
 def copied(
     source: Store, target: Store, files: Sequence[FileInfo], under: str, stop: threading.Event
-) -> Iterator[tuple[FileInfo, Copied | FileProblem | FileGone]]:
-    """(each file, what its row says, or why it was not copied), in order. Raises SourceError where a store fails as a whole."""
+) -> Iterator[tuple[FileInfo, Copied | FileProblem | FileMissing]]:
+    """(each file, what its row says, or why it was not copied), in order.
+
+    Raises:
+        SourceError: a store failed as a whole.
+    """
     concurrency = min(source.concurrency, target.concurrency)
     before = f"{under}/" if under else ""
     waiting = iter(files)
-    going: deque[tuple[FileInfo, Future[Copied | FileProblem | FileGone]]] = deque()
+    going: deque[tuple[FileInfo, Future[Copied | FileProblem | FileMissing]]] = deque()
     with ThreadPoolExecutor(concurrency, thread_name_prefix="copy") as pool:
         try:
             while True:
@@ -42,12 +46,12 @@ def copied(
             pool.shutdown(wait=False, cancel_futures=True)
 
 
-def _copy(source: Store, target: Store, info: FileInfo, path: str, stop: threading.Event) -> Copied | FileProblem | FileGone:
+def _copy(source: Store, target: Store, info: FileInfo, path: str, stop: threading.Event) -> Copied | FileProblem | FileMissing:
     if stop.is_set():
         raise SourceError("copying", info.path, found="the run was stopped")
     if not is_inside(path):
-        words = f"{path!r} would lead out of the folder that it is copied into"
-        return file_problem("file.unreadable", words, "name the file otherwise at its source")
+        words = f"{path!r} would lead outside the folder that it is copied to"
+        return file_problem("file.unreadable", words, "rename the file at its source")
     digest = hashlib.sha256()
     with tempfile.SpooledTemporaryFile(max_size=IN_MEMORY) as held:
         try:
@@ -55,23 +59,23 @@ def _copy(source: Store, target: Store, info: FileInfo, path: str, stop: threadi
                 while part := content.read(_CHUNK):
                     digest.update(part)
                     held.write(part)
-        except FileGone as gone:
+        except FileMissing as gone:
             return gone
         size = held.tell()
         if info.size >= 0 and size != info.size:
-            words = f"{info.path} has {size:,} bytes, and was listed with {info.size:,}"
-            return file_problem("file.changed", words, "run again once it is still")
+            words = f"{info.path} has {size:,} bytes, but was listed with {info.size:,}"
+            return file_problem("file.changed", words, "run again once it no longer changes")
         held.seek(0)
         target.put(path, held, size)
         there = target.info(path)
         if there is None or there.size != size:
             found = "nothing" if there is None else f"{there.size:,} bytes"
             words = f"{path} in {target.where}: {found} after {size:,} were written"
-            return file_problem("file.damaged", words, "see what else writes there")
+            return file_problem("file.damaged", words, "find out what else writes there")
         held.seek(0)
         if not _same(target, path, held):
-            words = f"{path} in {target.where} reads otherwise than it was written"
-            return file_problem("file.damaged", words, "see what else writes there")
+            words = f"{path} in {target.where} differs from what was written"
+            return file_problem("file.damaged", words, "find out what else writes there")
     return {
         "path": info.path,
         "copied_to": path,
@@ -83,7 +87,7 @@ def _copy(source: Store, target: Store, info: FileInfo, path: str, stop: threadi
 
 
 def _same(store: Store, path: str, held: Any) -> bool:
-    """Whether the copy reads as what was written: byte by byte, which costs a fraction of another hash."""
+    """Whether the copy reads as it was written: byte by byte, which costs less than another hash."""
     with closing(store.open(path)) as content:
         while part := content.read(_CHUNK):
             if held.read(len(part)) != part:

@@ -1,4 +1,4 @@
-"""A store of files as a source."""
+"""The definition of a file store as a source."""
 
 from __future__ import annotations
 

@@ -6,23 +6,24 @@ from ...errors import SourceError
 
 
 class FileProblem(SourceError):
-    """One file that cannot be taken whole, and so is not taken at all. Codes: file.damaged, file.too_large, file.encoding,
-    file.unreadable, file.changed, file.name_taken."""
+    """One file that cannot be loaded as a whole, and so is not loaded at all. Codes: file.damaged, file.too_large, file.encoding,
+    file.unreadable, file.changed, file.name_taken.
+    """
 
     code = "file.unreadable"
 
 
-class FileGone(SourceError):
-    """A file that was listed is not there any more."""
+class FileMissing(SourceError):
+    """A file that was listed no longer exists."""
 
-    code = "file.gone"
+    code = "file.missing"
 
 
 def file_problem(code: str, found: str, fix: str) -> FileProblem:
-    """Something that is wrong with one file, by a code of its own."""
+    """The error for one file, with its own code."""
     return FileProblem("reading a file", found=found, fix=fix, code=code)
 
 
-def file_gone(path: str, where: str) -> FileGone:
-    """A file that was listed and is there no more."""
-    return FileGone("opening", path, found=f"it is not in {where} any more", fix="put it back, or let the next run skip it")
+def file_gone(path: str, where: str) -> FileMissing:
+    """The error for a file that was listed and no longer exists."""
+    return FileMissing("opening", path, found=f"it is no longer in {where}", fix="put it back, or let the next run skip it")

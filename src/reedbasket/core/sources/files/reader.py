@@ -1,4 +1,4 @@
-"""One file to its records, whatever it is packed in and written as."""
+"""Reading one file's records, whatever its compression and format."""
 
 from __future__ import annotations
 
@@ -9,15 +9,15 @@ from functools import cache
 from typing import Any
 
 from ...kinds import FORMATS, load
-from ...shaping.fast_path import Expected
+from ...shaping.fast_path import ExpectedColumns
 from ...spec.files import FileFormat
 from ..html import is_html
 from .formats.part import FilePart
-from .formats.reading import FormatReader, Reading
+from .formats.reading import FormatReader, ReadingContext
 from .formats.text_columns import Columns
 from .problems import file_problem
 from .store import FileInfo
-from .unpack import CHUNK, Bounded, is_zip, members, opened, plain_name
+from .unpack import CHUNK, SizeLimit, is_zip, members, opened, plain_name
 
 
 @cache
@@ -30,7 +30,7 @@ class FileReader:
     """Reads the files of one table, one after the other.
 
     Attributes:
-        found_out: {format: how files turned out to be written}; kept from the first file on.
+        found_out: {format: what was detected about how files are written}; kept from the first file on.
     """
 
     def __init__(
@@ -38,9 +38,14 @@ class FileReader:
         form: FileFormat,
         columns: Columns,
         found_out: Mapping[str, dict[str, Any]] | None = None,
-        expected: Callable[[], Expected | None] = lambda: None,
+        expected: Callable[[], ExpectedColumns | None] = lambda: None,
     ) -> None:
-        """found_out: as it was in runs before. expected: what records are expected to be by now."""
+        """Prepare to read.
+
+        Args:
+            found_out: from earlier runs.
+            expected: the columns that records are expected to have.
+        """
         self._form = form
         self._columns = columns
         self._expected = expected
@@ -49,24 +54,29 @@ class FileReader:
 
     @property
     def found_out(self) -> dict[str, dict[str, Any]]:
-        """As of now."""
+        """What is detected by now."""
         now = {name: reader.found_out for name, reader in self._readers.items()}
         return self._found_out | {name: found for name, found in now.items() if found is not None}
 
     def described(self, name: str) -> str:
-        """What was found out of a format, as people read it; '' for nothing."""
+        """What was detected about a format, as people read it; '' for nothing."""
         return self._readers[name].described() if name in self._readers else ""
 
     def format_of(self, path: str) -> str | None:
-        """By the definition, else by the name; None where neither tells."""
+        """The format as declared, otherwise by the file's name; None if neither tells."""
         return self._form.type or _by_ending().get(plain_name(path).rpartition(".")[2].lower())
 
     def read(self, info: FileInfo, content: Any) -> Iterator[FilePart]:
-        """Raises FileProblem for a file that cannot be taken whole, SourceError for the store."""
+        """The records of one file.
+
+        Raises:
+            FileProblem: the file cannot be loaded as a whole.
+            SourceError: the store failed.
+        """
         path = info.path
         if info.size == 0:
             return
-        bounded = Bounded(path, info.size, self._form.max_unpacked)
+        bounded = SizeLimit(path, info.size, self._form.max_unpacked)
         said = self._form.type
         if is_zip(path) and not (said is not None and FORMATS.get(said).zipped):
             for name, member in members(content, path, self._form.members):
@@ -75,11 +85,13 @@ class FileReader:
             return
         yield from self._plain(path, content, bounded)
 
-    def _plain(self, path: str, content: Any, bounded: Bounded) -> Iterator[FilePart]:
+    def _plain(self, path: str, content: Any, bounded: SizeLimit) -> Iterator[FilePart]:
         name = self.format_of(path)
         if name is None:
-            words = f"nothing tells what {path} is written as"
-            raise file_problem("file.unreadable", words, f"say `format: csv`, or another of {', '.join(FORMATS.names())}")
+            words = f"the format of {path} is not known"
+            raise file_problem(
+                "file.unreadable", words, f"give its format: `format: csv`, or one of {', '.join(FORMATS.names())}"
+            )
         if name not in self._readers:
             self._readers[name] = self._begin(name)
         if FORMATS.get(name).whole:
@@ -90,11 +102,11 @@ class FileReader:
     def _begin(self, name: str) -> FormatReader:
         kind = FORMATS.get(name)
         module, _, made = kind.reader.partition(":")
-        reading = Reading(self._form, self._columns, self._expected, self._found_out.get(name))
+        reading = ReadingContext(self._form, self._columns, self._expected, self._found_out.get(name))
         reader: FormatReader = getattr(load(module, kind.extra), made)(reading)
         return reader
 
-    def _seekable(self, reader: FormatReader, path: str, content: Any, bounded: Bounded) -> Iterator[FilePart]:
+    def _seekable(self, reader: FormatReader, path: str, content: Any, bounded: SizeLimit) -> Iterator[FilePart]:
         if plain_name(path) == path and content.seekable():
             yield from reader.read(content, path)
             return
@@ -109,8 +121,8 @@ def _data(parts: Iterator[bytes], path: str) -> Iterator[bytes]:
     """The same parts. Raises FileProblem where they are a page of HTML."""
     first = next(parts, b"")
     if is_html(first[:512]):
-        words = f"{path} is a page of HTML; whatever fetched it was shown one in place of the file"
-        raise file_problem("file.unreadable", words, "put the file in its place")
+        words = f"{path} is an HTML page, probably downloaded in place of the file"
+        raise file_problem("file.unreadable", words, "replace it with the file")
     yield first
     yield from parts
 

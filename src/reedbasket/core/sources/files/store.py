@@ -1,4 +1,4 @@
-"""What a run needs of a store of files, whatever its kind."""
+"""What a run needs of a file store, whatever its kind."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from contextlib import AbstractContextManager, closing
 from datetime import datetime
 from typing import IO, Any, NamedTuple, Protocol
 
-from ...errors import SourceError, SourceForbidden, SourceRefused, SourceTimedOut
+from ...errors import CredentialsRefused, SourceError, SourceForbidden, SourceTimedOut
 from ..source_errors import SourceErrors
 
 
@@ -18,9 +18,9 @@ class FileInfo(NamedTuple):
 
     Attributes:
         path: below the source's own folder, with /.
-        size: bytes; -1 where the store does not say.
-        modified: aware, UTC; None where the store does not say.
-        tag: what the store knows its content by (ETag); '' for nothing.
+        size: bytes; -1 if the store does not say.
+        modified: aware, UTC; None if the store does not say.
+        tag: by which the store identifies the content (ETag); '' for none.
     """
 
     path: str
@@ -29,7 +29,7 @@ class FileInfo(NamedTuple):
     tag: str = ""
 
     def same_as(self, other: FileInfo) -> bool:
-        """Whether nothing says that the content is another: tags where both have one, else size and time."""
+        """Whether nothing shows that the content differs: the tags if both have one, otherwise size and time."""
         if self.tag and other.tag:
             return self.tag == other.tag and self.size == other.size
         return self.size == other.size and self.modified == other.modified
@@ -40,7 +40,7 @@ PART = ".rb-part"
 
 
 def is_inside(path: str) -> bool:
-    """Whether a path stays below the folder it is put behind. What a source calls a file is nothing to rely on."""
+    """Whether a path stays below the folder it is appended to. File names from a source cannot be trusted."""
     parts = path.replace("\\", "/").split("/")
     return bool(path) and not any(part in ("", ".", "..") for part in parts) and "\0" not in path
 
@@ -50,8 +50,8 @@ class Store(Protocol):
 
     Attributes:
         where: the store as people know it, without secrets.
-        grows: a file may be seen while it is still being written.
-        concurrency: how many threads may read from it, or write to it, at the same time.
+        grows: a file may be visible while it is still being written.
+        concurrency: how many threads may read or write at the same time.
     """
 
     where: str
@@ -60,17 +60,17 @@ class Store(Protocol):
     concurrency: int
 
     def list(self, under: str) -> Iterator[FileInfo]:
-        """Every file below a folder, a page at a time where the store has pages.
+        """Every file below a folder, one page at a time if the store has pages.
 
         Args:
-            under: the folder; '' for all. One that is not there holds no files.
+            under: the folder; '' for all. A folder that does not exist has no files.
 
         Raises:
             SourceError: the store cannot be reached, or refuses.
         """
 
     def info(self, path: str) -> FileInfo | None:
-        """One file as it is now; None where it is not there."""
+        """One file as it is now; None if it does not exist."""
 
     def open(self, path: str) -> IO[bytes] | Body:
         """Open a file to be read from its beginning; to be closed by the caller.
@@ -79,16 +79,16 @@ class Store(Protocol):
             Its bytes; a Body says which version was opened.
 
         Raises:
-            FileGone: it is not there any more.
+            FileMissing: it is not there any more.
             SourceError: the store cannot be reached, or refuses.
         """
 
     def put(self, path: str, content: IO[bytes], size: int) -> None:
-        """Write a file whole: it is there under its name once all of it is, and never half.
+        """Write a file as a whole: it appears under its name once it is complete.
 
         Args:
             path: below the source's own folder, with /.
-            content: read from where it stands.
+            content: read from its present position.
             size: bytes.
 
         Raises:
@@ -96,14 +96,14 @@ class Store(Protocol):
         """
 
     def close(self) -> None:
-        """Let go of connections; what is being read ends."""
+        """Close the connections; reads in progress end."""
 
 
 def with_checksum(store: Store, info: FileInfo) -> FileInfo:
-    """The file as told by its content.
+    """The file with a checksum of its content.
 
     Args:
-        store: that has it; nothing is read where it knows its content already.
+        store: that has it; nothing is read if it knows a checksum already.
         info: as listed.
 
     Returns:
@@ -126,10 +126,10 @@ IN_MEMORY = 8 * 1024 * 1024
 
 
 class Body(io.RawIOBase):
-    """What a server sends, its library's errors told as ours.
+    """The bytes that a server sends, with its library's errors translated.
 
     Attributes:
-        info: the file as it was when it was opened; None where that is not told. It may be another than was listed.
+        info: the file as it was when it was opened, which may differ from the listing; None if that is not known.
     """
 
     def __init__(self, body: Any, told: Callable[[], AbstractContextManager[None]], info: FileInfo | None = None) -> None:
@@ -138,29 +138,37 @@ class Body(io.RawIOBase):
         self.info = info
 
     def readable(self) -> bool:
-        """As every file that is read."""
+        """True, as for every file opened for reading."""
         return True
 
     def read(self, size: int = -1) -> bytes:
-        """So many bytes, or all that is left. Raises SourceError."""
+        """That many bytes, or all that are left.
+
+        Raises:
+            SourceError: the store failed.
+        """
         with self._told():
             return self._body.read(None if size < 0 else size)  # type: ignore[no-any-return]
 
     def readinto(self, room: Any) -> int:
-        """Fill a buffer as far as there is something. Raises SourceError."""
+        """Fill a buffer with what there is.
+
+        Raises:
+            SourceError: the store failed.
+        """
         found = self.read(len(room))
         room[: len(found)] = found
         return len(found)
 
     def close(self) -> None:
-        """Let go of it, read or not."""
+        """Close it, read or not."""
         if not self.closed:
             self._body.close()
         super().close()
 
 
 class StoreErrors(SourceErrors):
-    """What goes wrong at a store of files."""
+    """The errors of a file store."""
 
     failed_code = "source.store_failed"
 
@@ -169,29 +177,29 @@ class StoreErrors(SourceErrors):
         return SourceTimedOut(doing, self.on, found="no answer in time", fix="check that it is up, then run again")
 
     def refused(self, doing: str, words: str) -> SourceError:
-        """The store does not know who asks."""
-        return SourceRefused(
+        """The store does not accept the credentials."""
+        return CredentialsRefused(
             doing, self.on, found=words, fix="check `user` and the secret of the source; set it again with `reed secret set`"
         )
 
     def forbidden(self, doing: str, words: str) -> SourceError:
-        """The store knows who asks, who may not."""
-        fix = "whoever we are there may not read this: have the right given, or leave it out"
+        """The store accepts the credentials, but does not allow this."""
+        fix = "the user may not read this: have the right granted, or leave it out"
         return SourceForbidden(doing, self.on, found=words, fix=fix)
 
     def no_credentials(self, doing: str) -> SourceError:
-        """Nothing is said by which the store could know who asks."""
-        found = "neither a password nor a key is given, and the server wants one"
-        fix = "say `password: {secret: NAME}` or `key: {secret: NAME}` in the source"
-        return SourceRefused(doing, self.on, found=found, fix=fix, code="source.no_credentials")
+        """No credentials are given."""
+        found = "the server needs a password or a key, and none is given"
+        fix = "add `password: {secret: NAME}` or `key: {secret: NAME}` to the source"
+        return CredentialsRefused(doing, self.on, found=found, fix=fix, code="source.no_credentials")
 
     def other_host(self, doing: str, words: str, fix: str) -> SourceError:
-        """The server does not show what it is to be known by."""
-        return SourceRefused(doing, self.on, found=words, fix=fix, code="source.host_not_trusted")
+        """The server's identity is not the expected one."""
+        return CredentialsRefused(doing, self.on, found=words, fix=fix, code="source.host_not_trusted")
 
     def read_only(self) -> SourceError:
         """Files over HTTP cannot be written."""
         return SourceError(
-            "copying into", self.on, found="over HTTP files are only read", fix="copy to a folder, s3, sftp or ftp",
+            "copying into", self.on, found="files over HTTP can only be read", fix="copy to a folder, s3, sftp or ftp",
             code="source.read_only",
         )  # fmt: skip

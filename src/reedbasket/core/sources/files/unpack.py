@@ -1,4 +1,6 @@
-"""What a packed file holds: gzip, zstd, bz2, xz by the end of its name, the members of a zip; each bounded in what it becomes."""
+"""Decompressing files: gzip, zstd, bz2 and xz by the ending of the name, and the members of a zip. Each has a limit on its decompressed
+size.
+"""
 
 from __future__ import annotations
 
@@ -27,7 +29,7 @@ _PACKED = {".gz": "gzip", ".zst": "zstd", ".bz2": "bz2", ".xz": "xz"}
 
 
 def plain_name(path: str) -> str:
-    """The name without what says how it is packed."""
+    """The name without the ending of the compression."""
     for end in _PACKED:
         if path.lower().endswith(end):
             return path[: -len(end)]
@@ -35,12 +37,16 @@ def plain_name(path: str) -> str:
 
 
 def is_zip(path: str) -> bool:
-    """By the end of its name."""
+    """Whether the name ends like a zip's."""
     return path.lower().endswith(".zip")
 
 
-class Bounded:
-    """Counts what a file becomes. most: bytes; None for what its own size makes likely."""
+class SizeLimit:
+    """Counts the decompressed bytes of a file.
+
+    Args:
+        most: bytes; None for what is plausible for its own size.
+    """
 
     def __init__(self, path: str, size: int, most: int | None) -> None:
         self._path = path
@@ -48,18 +54,26 @@ class Bounded:
         self._held = 0
 
     def add(self, count: int) -> None:
-        """Raises FileProblem."""
+        """Count bytes.
+
+        Raises:
+            FileProblem: the limit is passed.
+        """
         self._held += count
         if self._held > self._most:
             raise file_problem(
                 "file.too_large",
-                f"{self._path} holds more than {self._most:,} bytes once it is opened",
-                "say `format: {max_unpacked: 50 GB}` if it is meant to",
+                f"{self._path} has more than {self._most:,} bytes when it is decompressed",
+                "set `format: {max_unpacked: 50 GB}` if that is intended",
             )
 
 
-def opened(content: Any, path: str, bounded: Bounded) -> Iterator[bytes]:
-    """The bytes of one file, unpacked, about a megabyte at a time. Raises FileProblem for what is cut off or is no such file."""
+def opened(content: Any, path: str, bounded: SizeLimit) -> Iterator[bytes]:
+    """The decompressed bytes of one file, about a megabyte at a time.
+
+    Raises:
+        FileProblem: the file is cut off, or is not in that compression.
+    """
     end = next((end for end in _PACKED if path.lower().endswith(end)), None)
     if end is None:
         while part := content.read(CHUNK):
@@ -75,7 +89,7 @@ def opened(content: Any, path: str, bounded: Bounded) -> Iterator[bytes]:
         if isinstance(error, OSError) and error.errno is not None:
             raise
         raise file_problem(
-            "file.damaged", f"{path} cannot be unpacked as {kind}: {error}", "put the whole file in its place"
+            "file.damaged", f"{path} cannot be unpacked as {kind}: {error}", "replace it with the whole file"
         ) from None
 
 
@@ -128,7 +142,7 @@ def _pieces(unpacker: Any, part: bytes, kind: str) -> Iterator[bytes]:
 
 
 def members(content: Any, path: str, pattern: str | None) -> Iterator[tuple[str, Any]]:
-    """(name, the bytes of it) of what a zip holds, by name; without folders and what the pattern does not match."""
+    """(name, bytes) of the members of a zip, by name, without folders and without what the pattern does not match."""
     held = tempfile.TemporaryFile() if not content.seekable() else content  # noqa: SIM115 - closed below
     try:
         if held is not content:
@@ -139,7 +153,7 @@ def members(content: Any, path: str, pattern: str | None) -> Iterator[tuple[str,
             archive = zipfile.ZipFile(held)
         except zipfile.BadZipFile as error:
             raise file_problem(
-                "file.damaged", f"{path} cannot be opened as zip: {error}", "put the whole file in its place"
+                "file.damaged", f"{path} cannot be opened as zip: {error}", "replace it with the whole file"
             ) from None
         with archive:
             names = [info for info in archive.infolist() if not info.is_dir()]
@@ -148,14 +162,16 @@ def members(content: Any, path: str, pattern: str | None) -> Iterator[tuple[str,
                     continue
                 if info.flag_bits & 1:
                     raise file_problem(
-                        "file.damaged", f"{info.filename} in {path} is locked by a password", "put it there unlocked"
+                        "file.damaged",
+                        f"{info.filename} in {path} is protected by a password",
+                        "replace it with one without a password",
                     )
                 try:
                     with archive.open(info) as member:
                         yield info.filename, member
                 except (zipfile.BadZipFile, zlib.error, EOFError, NotImplementedError) as error:
                     words = f"{info.filename} in {path} cannot be unpacked: {error}"
-                    raise file_problem("file.damaged", words, "put the whole file in its place") from None
+                    raise file_problem("file.damaged", words, "replace it with the whole file") from None
     finally:
         if held is not content:
             held.close()

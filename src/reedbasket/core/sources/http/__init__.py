@@ -1,4 +1,4 @@
-"""Reading over HTTP: requests, pages, sending, and the reader that joins them."""
+"""Reading over HTTP: requests, pagination, sending, and the reader that combines them."""
 
 from .reader import HttpReader
 from .sender import Sender

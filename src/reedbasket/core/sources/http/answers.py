@@ -1,4 +1,4 @@
-"""What came back, and what is wrong with it: foreign errors and statuses translated to the most exact class of ours."""
+"""Answers, and what is wrong with them: errors and statuses translated into the most exact error class."""
 
 from __future__ import annotations
 
@@ -15,7 +15,12 @@ from ..retry import LONGEST_OBEYED_SECONDS, retry_after_seconds
 
 @dataclass(frozen=True)
 class Answer:
-    """A body and its headers, their names in lower case. url: where it came from in the end, redirects followed."""
+    """An answer.
+
+    Attributes:
+        headers: names in lower case.
+        url: the address it came from in the end, after redirects.
+    """
 
     body: bytes
     headers: Mapping[str, str]
@@ -24,7 +29,7 @@ class Answer:
 
 
 def no_answer(error: urllib3.exceptions.HTTPError, url: str, doing: str) -> errors.SourceError:
-    """The most exact class for a request that got no answer, from urllib3's class, never from its message."""
+    """The most exact error for a request without an answer, from urllib3's exception class, never from its message."""
     kinds = urllib3.exceptions
     if isinstance(error, kinds.ReadTimeoutError):
         return errors.SourceTimedOut(
@@ -35,7 +40,7 @@ def no_answer(error: urllib3.exceptions.HTTPError, url: str, doing: str) -> erro
         )
     if isinstance(error, kinds.NameResolutionError):
         return errors.SourceUnreachable(
-            doing, url, found="the host's name is not known", fix="check the address", code="source.name_not_known"
+            doing, url, found="the host's name cannot be resolved", fix="check the address", code="source.host_not_found"
         )
     if isinstance(error, kinds.NewConnectionError):
         return errors.SourceUnreachable(
@@ -46,25 +51,29 @@ def no_answer(error: urllib3.exceptions.HTTPError, url: str, doing: str) -> erro
             doing, url, found="no connection within the time allowed", fix="check address, port and firewall"
         )
     if isinstance(error, kinds.SSLError):
-        why = getattr(error.args[0] if error.args else None, "verify_message", "") or "the two could not agree"
+        why = getattr(error.args[0] if error.args else None, "verify_message", "") or "TLS could not be negotiated"
         return errors.SourceError(
             doing,
             url,
             found=f"no TLS connection: {why}",
-            fix="check the certificate and the address; SSL_CERT_FILE names further authorities to trust",
+            fix="check the certificate and the address; SSL_CERT_FILE names more authorities to trust",
             code="source.tls_refused",
         )
     if isinstance(error, kinds.LocationValueError | kinds.LocationParseError):
         return errors.SourceError(doing, url, found="not an address", fix="check `base_url` and `get`", code="source.bad_url")
     return errors.SourceUnreachable(
-        doing, url, found="the connection broke before an answer came", fix="check that the source is up"
+        doing, url, found="the connection was lost before an answer came", fix="check that the source is up"
     )
 
 
 def bad_status(
     status: int, headers: Mapping[str, str], body: bytes, url: str, doing: str, limits: RateLimitFeedback | None = None
 ) -> errors.SourceError:
-    """limits: what the answer says of the source's limits, which is as good as Retry-After."""
+    """The most exact error for an answer's status.
+
+    Args:
+        limits: what the answer says about rate limits, which is as good as Retry-After.
+    """
     said = body[:300].decode("utf-8", "replace").strip()
     found = f"it answered {status}" + (f": {said}" if said else "")
     details: dict[str, float] = {"status": status}
@@ -79,7 +88,7 @@ def bad_status(
             details=details,
         )
     if status == 401:
-        return errors.SourceRefused(
+        return errors.CredentialsRefused(
             doing,
             url,
             found=found,
@@ -91,7 +100,7 @@ def bad_status(
     if status == 429 or (status == 503 and wait is not None):
         fix = "lower `rate_limit` in the connector"
         if wait is not None and wait > LONGEST_OBEYED_SECONDS:
-            found += f" (asks for {wait:.0f} s of rest)"
+            found += f" (asks to wait for {wait:.0f} s)"
             fix = "run again later; a run waits at most 15 minutes"
         if limits and limits.limit and limits.window:
             details |= {"limit": limits.limit, "window": limits.window}
@@ -111,17 +120,17 @@ def bad_status(
 
 
 def status_of(error: errors.SourceError) -> int | None:
-    """The status of the answer that an error came from; None where there was none."""
+    """The status of the answer that caused an error; None if there was no answer."""
     return error.details.get("status") if isinstance(error.details, dict) else None
 
 
 def moved(status: int, to: str, why: str, url: str, doing: str, *, code: str = "source.moved") -> errors.SourceError:
-    """A redirect that is not followed."""
+    """The error for a redirect that is not followed."""
     return errors.SourceError(
         doing,
         url,
         found=f"it answered {status}, moved to {to or 'nowhere'}; {why}",
-        fix="put the right address into the settings or the connector",
+        fix="correct the address in the settings or the connector",
         code=code,
         details={"status": status},
     )

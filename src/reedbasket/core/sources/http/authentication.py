@@ -1,4 +1,4 @@
-"""Authentication of each request: standing credentials, tokens that expire, and signatures alike."""
+"""Authentication of each request: fixed credentials, tokens that expire, and signatures."""
 
 from __future__ import annotations
 
@@ -11,17 +11,22 @@ from .request import Request
 
 
 class SignIn(Protocol):
-    """Safe across threads."""
+    """Provides credentials. Thread-safe."""
 
     def shown(self, request: Request) -> Credentials:
-        """What this request carries. May ask for a token first. Raises SourceError, RunCancelled."""
+        """The credentials for a request. May request a token first.
+
+        Raises:
+            SourceError: no token was issued.
+            RunCancelled: the run was cancelled.
+        """
 
     def refused(self, shown: Credentials) -> bool:
-        """The source answered 401 to what was shown: whether something newer is to be had."""
+        """The source answered 401: whether newer credentials are available."""
 
 
-class Standing(SignIn):
-    """Credentials that stay as they are."""
+class FixedCredentials(SignIn):
+    """Credentials that never change."""
 
     def __init__(self, credentials: Credentials | None = None) -> None:
         self._credentials = credentials or Credentials()

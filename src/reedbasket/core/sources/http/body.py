@@ -1,4 +1,4 @@
-"""Bodies of every format, opened: the records in them, a part at a time, and what stands around."""
+"""Parsing bodies of every format: the records in them, a part at a time, and what surrounds them."""
 
 from __future__ import annotations
 
@@ -40,8 +40,13 @@ _ROWS_AT_ONCE = 5_000
 
 @dataclass(frozen=True)
 class Part:
-    """Some of the records of a body. suspicious: their text may hold lone surrogates. misfits: what no record could be made of, as
-    it came. body_bytes: of the body, about."""
+    """Some of the records of a body.
+
+    Attributes:
+        suspicious: the text may contain lone surrogates.
+        misfits: whatever is not a record, as it arrived.
+        body_bytes: about how many bytes of the body this is.
+    """
 
     records: Sequence[dict[str, Any]]
     misfits: list[Any]
@@ -50,18 +55,28 @@ class Part:
 
 
 @dataclass(frozen=True)
-class Opened:
-    """A body. envelope: what stands around the records, with them where the body is small. parts: to be gone through once."""
+class OpenBody:
+    """A parsed body.
+
+    Attributes:
+        envelope: what surrounds the records; includes them if the body is small.
+        parts: the records; can be iterated once.
+    """
 
     envelope: Any
     parts: Iterator[Part]
 
 
-class Opener:
-    """Opens the bodies of one table."""
+class BodyOpener:
+    """Parses the bodies of one table."""
 
     def __init__(self, rule: HttpTable, doing: str, columns: ColumnBodies | None = None, fields: Sequence[str] = ()) -> None:
-        """columns: reads those that are as expected. fields: what records have to have; a first line without any of them is none."""
+        """Prepare to parse.
+
+        Args:
+            columns: reads records directly into columns if they are as expected.
+            fields: the fields that records must have; a first line without any of them is not a header.
+        """
         self._columns = columns
         self._fields = fields
         self._empty = rule.missing_means_empty
@@ -71,9 +86,14 @@ class Opener:
         self._find = jmespath.compile(rule.records).search
         self._doing = doing
 
-    def open(self, raw: bytes, headers: Mapping[str, str]) -> Opened:
-        """Raises ValueError, RecursionError for what cannot be read, here or while the parts are gone through; Incomplete,
-        RecordsNotFound."""
+    def open(self, raw: bytes, headers: Mapping[str, str]) -> OpenBody:
+        """Parse a body.
+
+        Raises:
+            ValueError: it cannot be read; also while the parts are iterated, like RecursionError.
+            Incomplete: the answer contains an error.
+            RecordsNotFound: there are no records where they should be.
+        """
         said = _CHARSET.search(headers.get("content-type", ""))
         charset = said[1].lower() if said else None
         # What a body says of itself goes before what is said of it (WHATWG Encoding, section 6). UTF-32 begins as UTF-16 does.
@@ -82,37 +102,37 @@ class Opener:
         form = self._form.type
         _require_kind(raw, headers.get("content-type", ""), form)
         if self._empty and len(raw) < _SHORT and not raw.strip():
-            return Opened(None, iter(()))
+            return OpenBody(None, iter(()))
         if form == "csv":
-            return Opened(None, _csv(raw, self._form, charset or self._form.encoding, self._fields))
+            return OpenBody(None, _csv(raw, self._form, charset or self._form.encoding, self._fields))
         if form == "xml":
             body = _xml(raw)
             self._require_no_errors(body)
             records, misfits = pick_records(self._find, self._path, body, self._doing, lone=True, empty=self._empty)
-            return Opened(body, iter([Part(records, misfits, False, len(raw))]))
+            return OpenBody(body, iter([Part(records, misfits, False, len(raw))]))
         if charset is not None and charset not in _UTF8:
             try:
                 raw = raw.decode(charset).removeprefix("\ufeff").encode("utf-8")
             except LookupError:
-                raise ValueError(f"the answer says charset={charset}, which nobody knows") from None
+                raise ValueError(f"the answer has charset={charset}, which is unknown") from None
         if raw.startswith(_MARK):  # a large body would be copied even where it has none
             raw = raw[len(_MARK) :]
         if form == "ndjson":
-            return Opened(None, self._without_errors(_ndjson(raw)))
+            return OpenBody(None, self._without_errors(_ndjson(raw)))
         if len(raw) > big_json.LARGE_BYTES and big_json.can_split(self._path):
             return self._open_large(raw)
         opened = self._columns.open(raw) if self._columns else None
         if opened is not None:
-            return Opened(opened[0], iter([Part(opened[1], [], False, len(raw))]))
+            return OpenBody(opened[0], iter([Part(opened[1], [], False, len(raw))]))
         body, suspicious = _json(raw)
         self._require_no_errors(body)
         records, misfits = pick_records(self._find, self._path, body, self._doing, empty=self._empty)
         if self._columns:
             self._columns.learn(body)
-        return Opened(body, iter([Part(records, misfits, suspicious, len(raw))]))
+        return OpenBody(body, iter([Part(records, misfits, suspicious, len(raw))]))
 
     def _without_errors(self, parts: Iterator[Part]) -> Iterator[Part]:
-        """Lines that have nothing of a record, and say what went wrong, stand for those that did not come."""
+        """Lines that have no field of a record and report an error count as records that are missing."""
         for part in parts:
             for record in part.records if self._fields and self._errors else ():
                 if not any(field in record for field in self._fields):
@@ -120,18 +140,22 @@ class Opener:
             yield part
 
     def _require_no_errors(self, body: Any) -> None:
-        """Raises Incomplete where the answer says that something went wrong, beside records or in their place."""
+        """Check that the answer reports no error, beside the records or in their place.
+
+        Raises:
+            Incomplete: it does.
+        """
         found = self._errors(body) if self._errors is not None and isinstance(body, dict) else None
         if found:
             raise Incomplete(
                 self._doing,
                 found=f"the answer reports an error: {json.dumps(found, ensure_ascii=False, default=str)[:300]}",
-                fix="ask whoever runs the source; if that field is no error, name the one that is in the connector "
+                fix="ask whoever runs the source; if that field is not an error, name the right one in the connector "
                 "(`errors: PATH`), or set `errors: null`",
-                code="source.said_error",
+                code="source.error_in_answer",
             )
 
-    def _open_large(self, raw: bytes) -> Opened:
+    def _open_large(self, raw: bytes) -> OpenBody:
         around, places = big_json.split(raw, self._path)
 
         def parts() -> Iterator[Part]:
@@ -141,7 +165,7 @@ class Opener:
 
         envelope = _json(around)[0]
         self._require_no_errors(envelope)
-        return Opened(envelope, parts())
+        return OpenBody(envelope, parts())
 
 
 def _json(raw: bytes) -> tuple[Any, bool]:
@@ -153,28 +177,33 @@ def _json(raw: bytes) -> tuple[Any, bool]:
 
 
 def _require_kind(raw: bytes, content_type: str, form: str) -> None:
-    """Raises ValueError for an answer of another kind: by what it says it is, or by how it begins. Types are often said wrong among the
-    kinds of data, and never for a page of HTML."""
+    """Check that an answer is of the declared kind, by its content type and by its beginning. Content types are often wrong among data
+    formats, but never for an HTML page.
+
+    Raises:
+        ValueError: it is of another kind.
+    """
     kind = content_type.partition(";")[0].strip().lower()
     if kind in ("text/html", "application/xhtml+xml"):
         raise ValueError(f"it says that it is {kind}")
     start = raw[:512].removeprefix(_MARK).lstrip()[:64].lower()
     if is_html(raw[:512]):
-        raise ValueError("it is a page of HTML")
+        raise ValueError("it is an HTML page")
     if form == "csv" and start[:1] in (b"{", b"[", b"<"):
-        raise ValueError("it is no table")
+        raise ValueError("it is not a table")
     if form in ("json", "xml") and not start:
         raise ValueError("it is empty; if that means that there are no records, say `missing_means_empty: true`")
 
 
 def _ndjson(raw: bytes) -> Iterator[Part]:
-    """A line that is no JSON is a misfit; the others are good all the same. Of the last, without a line's end, it is told that more
-    should have come."""
+    """One record per line. A line that is not JSON is a misfit, and the others are still good. If the last line has no line break, more
+    may be missing.
+    """
     lines = [line for line in raw.split(b"\n") if line.strip()]
     if lines and not any(_is_json(line) for line in lines[:100]):
-        raise ValueError("its lines are no JSON")
+        raise ValueError("its lines are not JSON")
     if lines and not raw.endswith(b"\n") and not _is_json(lines[-1]):
-        raise ValueError("its last line ends too soon")
+        raise ValueError("its last line is cut off")
     return _ndjson_parts(lines)
 
 
@@ -202,16 +231,18 @@ def _is_json(line: bytes) -> bool:
 
 
 def _csv(raw: bytes, form: Format, encoding: str, fields: Sequence[str]) -> Iterator[Part]:
-    """Every value as text, or null where nothing stands; "" is empty text. Lines of another length are misfits. fields: see Opener."""
+    """Every value is text, or null if nothing is there; "" is empty text. Lines of another length are misfits.
+
+    Args:
+        fields: see BodyOpener.
+    """
     try:
         text = raw.decode(encoding).removeprefix("\ufeff")
     except LookupError:
         raise ValueError(f"the encoding {encoding} is not known") from None
     header = next(csv.reader(io.StringIO(text, newline=""), delimiter=form.delimiter, quotechar=form.quote), None)
     if not header:
-        raise ValueError(
-            "it has no first line of columns; if that means that there are no records, say `missing_means_empty: true`"
-        )
+        raise ValueError("it has no header; if that means that there are no records, say `missing_means_empty: true`")
     lacking = [field for field in fields if field not in header]
     if lacking:
         raise ValueError(f"its first line has no column {', '.join(lacking)}: {', '.join(header)[:200]}")
@@ -228,12 +259,12 @@ def _require_last_line(text: str, columns: int, form: Format) -> None:
         raise ValueError("it ends in the middle of a quoted value")
     rows = list(csv.reader(io.StringIO(tail, newline=""), delimiter=form.delimiter, quotechar=form.quote))
     if rows and len(rows[-1]) < columns:
-        raise ValueError(f"its last line ends too soon, with {len(rows[-1])} of {columns} values")
+        raise ValueError(f"its last line is cut off, with {len(rows[-1])} of {columns} values")
 
 
 def _csv_parts(text: str, size_bytes: int, header: Sequence[str], form: Format) -> Iterator[Part]:
     if len(set(header)) < len(header):
-        raise ValueError(f"a column's name stands twice in the header: {', '.join(header)[:200]}")
+        raise ValueError(f"a column's name occurs twice in the header: {', '.join(header)[:200]}")
     misfits: list[str] = []
     if not text.endswith(("\n", "\r")):
         text += "\n"  # the parser takes a header alone, without it, for nothing
@@ -265,7 +296,7 @@ def _csv_parts(text: str, size_bytes: int, header: Sequence[str], form: Format) 
 
 
 def _xml(raw: bytes) -> Any:
-    """Elements as objects: attributes and elements by name, several of one name as a list, text alone as text."""
+    """Elements as objects: attributes and elements by name, repeated ones as a list, an element with nothing but text as text."""
     try:
         return xmltodict.parse(raw, attr_prefix="", cdata_key="text")
     except ExpatError as error:

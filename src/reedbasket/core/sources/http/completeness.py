@@ -1,7 +1,7 @@
-"""Whether a pass that is over by its page rule has brought all: what the source says of itself, held against what came. Pure.
+"""Whether a pass that has ended by its page rule has brought everything: what the source says, compared with what arrived. Pure.
 
-Three kinds of signs, from the surest down: a total that was not reached; a flag or an address by which the answer says itself that
-there is more; a first page as full as a page can be, where nothing ever said how pages go on.
+There are three kinds of signs, the surest first: a total that was not reached; a flag or an address in the answer that says there is more;
+a first page as full as a page can be, with nothing that ever said how to continue.
 """
 
 from __future__ import annotations
@@ -11,7 +11,7 @@ from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from ...spec.http import HttpTable, InHeader
+from ...spec.http import HeaderValue, HttpTable
 from ...spec.pagination import NextPointer
 from .link_header import next_link
 from .pagination.pages import Page
@@ -42,20 +42,26 @@ _DEEPEST = 3
 
 
 @dataclass(frozen=True)
-class Doubt:
-    """said: by the source itself; else it is only likely. rare: that it ends right here is as likely, so that no run may fail by it."""
+class CompletenessDoubt:
+    """A reason to doubt that a pass is complete.
+
+    Attributes:
+        said: the source itself says so; otherwise it is only likely.
+        rare: an end right here is just as likely, so no run may fail because of it.
+    """
 
     words: str
     said: bool
     rare: bool = False
 
 
-def total_in(where: str | InHeader | None, find: Any, envelope: Any, headers: Mapping[str, str]) -> int | None:
-    """How many records the source says that the request has; None where it does not say, or not in a number. In a header it may be
-    the end of a range, `items 0-24/319` (RFC 9110, section 14.4)."""
+def total_in(where: str | HeaderValue | None, find: Any, envelope: Any, headers: Mapping[str, str]) -> int | None:
+    """How many records the source says there are; None if it does not say, or not as a number. A header may hold it as the end of a range,
+    `items 0-24/319` (RFC 9110, section 14.4).
+    """
     if where is None:
         return None
-    found = headers.get(where.response_header.lower()) if isinstance(where, InHeader) else find(envelope)
+    found = headers.get(where.response_header.lower()) if isinstance(where, HeaderValue) else find(envelope)
     if isinstance(found, str):
         digits = re.fullmatch(r"(?:.*/)?\s*(\d{1,15})", found.strip())
         return int(digits[1]) if digits else None
@@ -63,20 +69,25 @@ def total_in(where: str | InHeader | None, find: Any, envelope: Any, headers: Ma
 
 
 def missing_of(total: int | None, count: int) -> str | None:
-    """What is wrong with a pass that brought so many records, in words."""
+    """What is wrong with a pass that brought this many records, in words."""
     if total is None or count >= total:
         return None
-    return f"the source says that there are {total} records, and {count} came"
+    return f"the source says that there are {total} records, but {count} came"
 
 
-def doubt(page: Page, rule: HttpTable, *, asked_sizes: Collection[int], fullest: int, fired: bool) -> Doubt | None:
-    """Of the last page of a pass. asked_sizes: whole numbers that the request sent, of which one may be the size of a page. fullest:
-    records of the fullest page of the pass. fired: the page rule led on before."""
+def doubt(page: Page, rule: HttpTable, *, asked_sizes: Collection[int], fullest: int, fired: bool) -> CompletenessDoubt | None:
+    """The reason to doubt the last page of a pass; None if there is none.
+
+    Args:
+        asked_sizes: whole numbers in the request, one of which may be the page size.
+        fullest: the number of records on the fullest page of the pass.
+        fired: the page rule led to a next page before.
+    """
     following = rule.pagination
     pointer = following.pointer if following is not None else NextPointer()
     said = next(_says_more(page, pointer), None)
     if said is not None:
-        return Doubt(said, said=True)
+        return CompletenessDoubt(said, said=True)
     if rule.single_page or (page.total is not None and page.records >= page.total):
         return None
     if following is not None and (following.last_is_known or _says_end(page, pointer)):
@@ -84,11 +95,11 @@ def doubt(page: Page, rule: HttpTable, *, asked_sizes: Collection[int], fullest:
     if fired:
         if not page.records or page.records < fullest:
             return None
-        words = f"the last page is full, with {page.records} records, and does not say that none follows"
-        return Doubt(words, said=False, rare=True)
+        words = f"the last page is full, with {page.records} records, and does not say that it is the last"
+        return CompletenessDoubt(words, said=False, rare=True)
     if page.records and (page.records in asked_sizes or (following is not None and page.records in _ROUND)):
-        how = "nothing in the answer says how pages go on" if following else "the connector names no `pagination`"
-        return Doubt(f"the one page is full, with {page.records} records, and {how}", said=False)
+        how = "nothing in the answer says how to request the next page" if following else "the connector names no `pagination`"
+        return CompletenessDoubt(f"the only page is full, with {page.records} records, and {how}", said=False)
     return None
 
 

@@ -1,5 +1,6 @@
-"""Connections that wait for the answer itself. Servers may send interim ones before it (1xx; RFC 9110, section 15.2), of which the
-library below knows only 100."""
+"""Connections that wait for the final answer. A server may send interim answers before it (1xx; RFC 9110, section 15.2), of which the
+library below knows only 100.
+"""
 
 from __future__ import annotations
 
@@ -36,7 +37,7 @@ class _Secure(HTTPSConnection):
 
 
 class Connections(urllib3.PoolManager):
-    """Of one source, so many at once to each host. Nothing is tried again here."""
+    """The connections of one source, up to a number for each host. Nothing is retried here."""
 
     def __init__(self, concurrency: int) -> None:
         super().__init__(num_pools=4, maxsize=concurrency, retries=False)
@@ -57,7 +58,7 @@ class Connections(urllib3.PoolManager):
         self.pool_classes_by_scheme = {"http": PlainPool, "https": SecurePool}
 
     def abort(self) -> None:
-        """End all that is on its way: whoever waits for an answer gets an error at once. From any thread."""
+        """Abort all requests: whoever waits for an answer gets an error at once. From any thread."""
         for connection in list(self._made):
             with suppress(OSError, AttributeError):
                 connection.sock.shutdown(socket.SHUT_RDWR)

@@ -1,4 +1,4 @@
-"""What shows a source who is asking: headers and parameters that every request carries."""
+"""Credentials that every request carries: headers and parameters."""
 
 from __future__ import annotations
 
@@ -14,7 +14,11 @@ from ...spec.auth import ApiKeyAuth, Auth, BasicAuth, BearerAuth
 
 @dataclass(frozen=True)
 class Credentials:
-    """hidden: forms of the secrets that no text may show, beside the secrets themselves."""
+    """Credentials.
+
+    Attributes:
+        hidden: forms of the secrets that must be masked, besides the secrets themselves.
+    """
 
     headers: Mapping[str, str] = field(default_factory=dict)
     query: Mapping[str, str] = field(default_factory=dict)
@@ -24,7 +28,7 @@ class Credentials:
         return f"Credentials(headers={sorted(self.headers)}, query={sorted(self.query)})"
 
     def address(self, url: str) -> str:
-        """The URL with the parameters; one that a source's own next address carries already is put in their place."""
+        """The URL with the parameters. In a next address from the source, they replace those that are there already."""
         if not self.query:
             return url
         parts = urlsplit(url)
@@ -33,7 +37,11 @@ class Credentials:
 
 
 def credentials(auth: Auth | None, values: Mapping[str, Any]) -> Credentials:
-    """values: what templates may name, secrets included."""
+    """The credentials that an auth rule describes.
+
+    Args:
+        values: what templates may name, secrets included.
+    """
     if isinstance(auth, BearerAuth):
         return Credentials({"authorization": "Bearer " + (template.fill(auth.token, values) or "")})
     if isinstance(auth, BasicAuth):

@@ -1,7 +1,6 @@
-"""Bodies unpacked (Content-Encoding, RFC 9110, section 8.4), with an eye for whether they have ended.
+"""Decompressing bodies (Content-Encoding, RFC 9110, section 8.4), with attention to whether they are complete.
 
-The libraries below hand on what a stream held until it broke off, without a word. Here a body that stops before its stream does
-is told from a whole one.
+The libraries below silently return what a stream held until it broke off. Here a body that ends before its stream does is detected.
 """
 
 from __future__ import annotations
@@ -16,11 +15,20 @@ _GZIP, _ZLIB, _RAW = 31, 15, -15
 CODINGS = ("identity", "gzip", "x-gzip", "deflate")
 
 
-class Unpacked:
-    """One body. Raises zlib.error from `feed` where the bytes are none of its coding, ValueError for a coding not known."""
+class Decoder:
+    """Decompresses one body.
+
+    Raises:
+        zlib.error: from `feed`, if the bytes are not in this coding.
+        ValueError: the coding is unknown.
+    """
 
     def __init__(self, coding: str) -> None:
-        """coding: the value of Content-Encoding; '' for none. Names are compared without case."""
+        """Prepare to decompress.
+
+        Args:
+            coding: the value of Content-Encoding; '' for none. Case does not matter.
+        """
         names = [name.strip().lower() for name in coding.split(",") if name.strip()]
         names = [name for name in names if name != "identity"]
         unknown = [name for name in names if name not in CODINGS]
@@ -37,7 +45,7 @@ class Unpacked:
         return self._stream is None or self.bytes_in == 0 or self._stream.eof
 
     def feed(self, piece: bytes) -> Iterable[bytes]:
-        """What the next bytes unpack to. Several members of gzip follow each other as one (RFC 1952, section 2.2)."""
+        """Decompress the next bytes. Several gzip members follow each other as one (RFC 1952, section 2.2)."""
         self.bytes_in += len(piece)
         return [piece] if self._stream is None else self._unpack(piece)
 
@@ -50,7 +58,7 @@ class Unpacked:
                 if not piece:
                     return
                 if not self._gzip:
-                    raise zlib.error("bytes behind its end")
+                    raise zlib.error("bytes after its end")
                 self._stream = zlib.decompressobj(_GZIP)
             try:
                 yield self._stream.decompress(piece, _PIECE_BYTES)

@@ -1,4 +1,4 @@
-"""The Link header (RFC 8288, section 3): addresses in angle brackets, each with parameters; commas may stand inside both."""
+"""The Link header (RFC 8288, section 3): addresses in angle brackets, each with parameters. Both may contain commas."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ _PARAMETER = re.compile(r"""([^\s=;,"]+)\s*=\s*(?:"((?:[^"\\]|\\.)*)"|([^\s;,"]*
 
 
 def next_link(header: str, relation: str) -> str | None:
-    """The address of the first link of a relation type; types compare without case, and one link may have several."""
+    """The address of the first link of a relation type. Case does not matter, and a link may have several types."""
     at = 0
     while match := _LINK.match(header, at):
         at = match.end()

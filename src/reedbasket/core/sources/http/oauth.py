@@ -1,4 +1,4 @@
-"""OAuth 2 (RFC 6749, with PKCE of RFC 7636): access tokens fetched once for everybody, and renewed before they end."""
+"""OAuth 2 (RFC 6749, with PKCE of RFC 7636): access tokens are requested once for all processes, and renewed before they expire."""
 
 from __future__ import annotations
 
@@ -33,7 +33,12 @@ _RENEW_BEFORE_PART = 0.2
 
 @dataclass(frozen=True)
 class Token:
-    """renew_at: seconds since 1970; None where the source did not say when the token ends. refresh: what brings the next one."""
+    """An access token.
+
+    Attributes:
+        renew_at: seconds since 1970; None if the source does not say when the token expires.
+        refresh: the refresh token.
+    """
 
     access: str
     renew_at: float | None
@@ -44,20 +49,24 @@ class Token:
 
 
 class Vault(Protocol):
-    """Keeps the token of one source, sealed, for all processes."""
+    """Keeps one source's token, encrypted, for all processes."""
 
     def token(self) -> Token | None:
-        """The token that is kept, whether it is still good or not; None where there is none."""
+        """The stored token, valid or not; None if there is none."""
 
     def keep(self, token: Token) -> None:
-        """Keep a token for everybody, in place of the one before."""
+        """Store a token in place of the one before."""
 
     def alone(self, stop: threading.Event) -> AbstractContextManager[None]:
-        """One process and thread at a time. Raises RunCancelled."""
+        """A context that one process and thread enters at a time.
+
+        Raises:
+            RunCancelled: the run was cancelled.
+        """
 
 
 class MemoryVault(Vault):
-    """A vault of this process alone."""
+    """A vault within this process."""
 
     def __init__(self) -> None:
         self._token: Token | None = None
@@ -78,7 +87,7 @@ class MemoryVault(Vault):
 
 @dataclass(frozen=True)
 class Client:
-    """The rule with its names filled in."""
+    """The OAuth client, with its template values filled in."""
 
     grant: str
     token_url: str
@@ -95,13 +104,13 @@ class Client:
 
     @property
     def fingerprint(self) -> str:
-        """Changes with anything that the token was given for, so that a new secret fetches a new token."""
+        """Changes with anything that the token was issued for, so that a new secret leads to a new token."""
         facts = [self.grant, self.token_url, self.client_id, self.client_secret, self.scope, self.refresh_token]
         return hashlib.sha256(orjson.dumps([*facts, sorted(self.extra.items())])).hexdigest()
 
 
 def client_of(rule: OAuth2Auth, values: Mapping[str, Any]) -> Client:
-    """Who asks for tokens, with the settings filled in."""
+    """The client of an auth rule, with the settings filled in."""
 
     def filled(text: str | None) -> str:
         return (template.fill(text, values) if text is not None else None) or ""
@@ -120,7 +129,7 @@ def client_of(rule: OAuth2Auth, values: Mapping[str, Any]) -> Client:
 
 
 def token_request(client: Client, fields: Mapping[str, str]) -> Request:
-    """A request to the token endpoint (RFC 6749, 4.4.2 and 6), the client shown as it says (2.3.1)."""
+    """A request to the token endpoint (RFC 6749, 4.4.2 and 6), with client authentication as declared (2.3.1)."""
     form = {k: v for k, v in {"scope": client.scope, **client.extra, **fields}.items() if v}
     headers = {"accept": "application/json", "content-type": "application/x-www-form-urlencoded"}
     if client.client_in == "header" and client.client_secret:
@@ -134,9 +143,14 @@ def token_request(client: Client, fields: Mapping[str, str]) -> Request:
 
 
 def token_in(answer: Answer, now: float, before: str | None) -> Token:
-    """The token of an answer (RFC 6749, 5.1); before: the refresh token used, which stays good where no new one is given.
+    """The token in an answer (RFC 6749, 5.1).
 
-    Raises SignInNeeded where the refresh token is good no more (5.2, invalid_grant), else SignInFailed.
+    Args:
+        before: the refresh token that was used, which stays valid if no new one is issued.
+
+    Raises:
+        SignInNeeded: the refresh token is no longer valid (5.2, invalid_grant).
+        SignInFailed: no token was issued for another reason.
     """
     try:
         said = orjson.loads(answer.body)
@@ -145,7 +159,7 @@ def token_in(answer: Answer, now: float, before: str | None) -> Token:
     if not isinstance(said, dict):
         said = {}
     if answer.status != 200 or not isinstance(said.get("access_token"), str):
-        why = str(said.get("error_description") or said.get("error") or "no token in it")
+        why = str(said.get("error_description") or said.get("error") or "there is no token in it")
         found = f"it answered {answer.status}: {why[:300]}"
         if said.get("error") == "invalid_grant" and before is not None:
             raise SignInNeeded(_DOING, answer.url, found=found, fix="sign in again, or set a new refresh token")
@@ -159,7 +173,7 @@ def token_in(answer: Answer, now: float, before: str | None) -> Token:
 
 
 class OAuthSignIn(SignIn):
-    """See authentication.SignIn. `_lock` guards the token held here; the vault keeps other processes apart."""
+    """See authentication.SignIn. `_lock` guards the token held here; the vault coordinates with other processes."""
 
     def __init__(
         self,
@@ -170,8 +184,12 @@ class OAuthSignIn(SignIn):
         mask: Mask,
         others: Credentials,
     ) -> None:
-        """ask: sends a request without signing in, and brings any answer that is none of the source's failures. others: what
-        every request carries beside the token."""
+        """Prepare; nothing is requested yet.
+
+        Args:
+            ask: sends a request without credentials, and returns any answer that is not a failure of the source.
+            others: what every request carries besides the token.
+        """
         self._client = client
         self._vault = vault
         self._ask = ask
@@ -217,7 +235,11 @@ class OAuthSignIn(SignIn):
 
 
 def fetch_token(client: Client, refresh: str | None, ask: Callable[[Request], Answer]) -> Token:
-    """Raises SourceError."""
+    """Request a token.
+
+    Raises:
+        SourceError: none was issued.
+    """
     if client.grant == "client_credentials":
         fields, before = {"grant_type": "client_credentials"}, None
     elif refresh is None:
@@ -240,10 +262,14 @@ def _ends(token: Token) -> bool:
 
 
 @dataclass(frozen=True)
-class Errand:
-    """A person on the way to the source and back: where to send them, and what proves that it is them who come back.
+class PendingSignIn:
+    """A person on the way to the source and back.
 
-    state, verifier: secrets of ours (RFC 6749, 10.12; RFC 7636, 4.1)."""
+    Attributes:
+        url: where to send them.
+        state: a secret of ours that proves that it is they who come back (RFC 6749, 10.12).
+        verifier: a secret of ours (RFC 7636, 4.1).
+    """
 
     url: str
     state: str
@@ -253,8 +279,12 @@ class Errand:
         return "Errand()"
 
 
-def begin_errand(client: Client, back: str) -> Errand:
-    """back: our own address, which the source sends the person to."""
+def begin_sign_in(client: Client, back: str) -> PendingSignIn:
+    """Begin a sign-in.
+
+    Args:
+        back: our own address, to which the source sends the person back.
+    """
     state, verifier = secrets.token_urlsafe(24), secrets.token_urlsafe(48)
     challenge = base64.urlsafe_b64encode(hashlib.sha256(verifier.encode()).digest()).decode().rstrip("=")
     asked = {
@@ -267,10 +297,14 @@ def begin_errand(client: Client, back: str) -> Errand:
         "code_challenge_method": "S256",
     }
     query = urlencode({k: v for k, v in asked.items() if v})
-    return Errand(client.authorize_url + ("&" if "?" in client.authorize_url else "?") + query, state, verifier)
+    return PendingSignIn(client.authorize_url + ("&" if "?" in client.authorize_url else "?") + query, state, verifier)
 
 
-def end_errand(client: Client, code: str, verifier: str, back: str, ask: Callable[[Request], Answer]) -> Token:
-    """The code for a token (RFC 6749, 4.1.3). Raises SourceError."""
+def finish_sign_in(client: Client, code: str, verifier: str, back: str, ask: Callable[[Request], Answer]) -> Token:
+    """Exchange a code for a token (RFC 6749, 4.1.3).
+
+    Raises:
+        SourceError: no token was issued.
+    """
     fields = {"grant_type": "authorization_code", "code": code, "redirect_uri": back, "code_verifier": verifier}
     return token_in(ask(token_request(client, fields)), time.time(), None)

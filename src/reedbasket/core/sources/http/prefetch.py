@@ -1,5 +1,6 @@
-"""Pages asked for before their turn: where the next ones can be told from the page at hand, their answers are fetched at once,
-and handed out in order. A guess that turns out wrong costs a request, never a record: `Pages.after` alone decides."""
+"""Requesting pages ahead: if the next pages can be told from the present one, their answers are fetched at once and handed out in order. A
+wrong guess costs a request, never a record: only `Pages.after` decides.
+"""
 
 from __future__ import annotations
 
@@ -26,12 +27,12 @@ class Ahead:
         self._asked: dict[str, Future[Answer]] = {}
 
     def get(self, step: Step, request: Request) -> Answer:
-        """request: as made from the step. Raises what sending raises."""
+        """The answer to a step's request. Raises whatever sending raises."""
         early = self._asked.pop(_mark(step), None) if self._asked else None
         return early.result() if early else self._send(request)
 
-    def early(self, steps: Sequence[Step], page_bytes: int) -> None:
-        """Ask for these, the nearest first, as many as there is room for; those asked for and not among them are dropped."""
+    def prefetch(self, steps: Sequence[Step], page_bytes: int) -> None:
+        """Request these steps ahead, the nearest first, as long as there is room. Requests that are not among them any more are dropped."""
         room = max(1, min(self._at_once, _MOST_WAITING_BYTES // max(page_bytes, 1)))
         wanted = {_mark(step): step for step in steps[:room]}
         for mark in [m for m in self._asked if m not in wanted]:
@@ -45,7 +46,11 @@ class Ahead:
                 self._asked[mark] = self._pool.submit(self._send, self._make(step))
 
     def close(self, *, wait: bool) -> None:
-        """wait: for those on the way; else they end by themselves."""
+        """Stop.
+
+        Args:
+            wait: for requests under way; otherwise they end by themselves.
+        """
         if self._pool is not None:
             self._pool.shutdown(wait=wait, cancel_futures=True)
 

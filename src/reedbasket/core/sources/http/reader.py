@@ -1,4 +1,4 @@
-"""Reads one endpoint page by page."""
+"""Reading one endpoint page by page."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ import orjson
 
 from ...errors import BodyUnreadable, Incomplete, PagesMoved, RecordsNotFound
 from ...records.column_records import ColumnRecords, chosen, value_at
-from ...shaping.fast_path import Expected
+from ...shaping.fast_path import ExpectedColumns
 from ...spec import template
 from ...spec.connector import body_values
 from ...spec.http import HttpTable
@@ -19,7 +19,7 @@ from ..chunk import Chunk
 from ..json_columns import ColumnBodies
 from ..required_fields import RequiredFields
 from .answers import Answer
-from .body import Opened, Opener, Part
+from .body import BodyOpener, OpenBody, Part
 from .completeness import doubt, missing_of, total_in
 from .pagination.pages import Page, Pages, Step
 from .prefetch import Ahead
@@ -36,11 +36,17 @@ def _say_nothing(level: Any, code: str, words: str) -> None:
 
 
 @dataclass(frozen=True)
-class Care:
-    """What hangs on a pass being whole, and who hears of doubts. removes: what does not come is removed from the warehouse. moves: a
-    cursor moves past what came. accept: people said that the run is to go on all the same. fields: what every record has to have, of
-    which none may be missing from all: the key, and what the cursor goes by. appends: a record that comes twice is there twice. told:
-    (level, code, words)."""
+class CompletenessPolicy:
+    """What depends on a pass being complete, and who is told about doubts.
+
+    Attributes:
+        removes: rows that do not come are removed from the warehouse.
+        moves: a cursor moves past what came.
+        accept: somebody accepted that the run goes on all the same.
+        fields: what records must have, so that not all of them may lack it: the key, and the cursor's column.
+        appends: a record that comes twice is loaded twice.
+        told: is called with (level, code, text).
+    """
 
     removes: bool = False
     appends: bool = False
@@ -57,11 +63,13 @@ class Care:
 
 
 class HttpReader:
-    """One pass over one table: request, pick the records, find the next page, until there is none.
+    """One pass over one table: send a request, pick the records, find the next page, until there is none.
 
-    values: what templates may name, flat: {"settings.url": ..., "cursor.from": datetime | None, ...}. known: what `tag` was after
-    the last pass, for a table that asks with If-None-Match. After a pass, `unchanged` says whether the source answered that
-    nothing did, and `tag` is what to ask with next time.
+    After a pass, `unchanged` tells whether the source answered that nothing has changed, and `tag` is what to send next time.
+
+    Args:
+        values: what templates may name, flat: {"settings.url": ..., "cursor.from": datetime | None, ...}.
+        known: the `tag` after the last pass, for tables that send If-None-Match.
     """
 
     def __init__(  # noqa: PLR0913 - what a reader is made of
@@ -74,11 +82,15 @@ class HttpReader:
         *,
         known: str | None = None,
         concurrency: int | None = None,
-        expected: Callable[[], Expected | None] | None = None,
-        care: Care | None = None,
+        expected: Callable[[], ExpectedColumns | None] | None = None,
+        care: CompletenessPolicy | None = None,
     ) -> None:
-        """expected: what the records are expected to be by now, so that they may be read as columns."""
-        self._care = care or Care()
+        """Prepare to read.
+
+        Args:
+            expected: the columns that records are expected to have by now, so that they can be read as columns.
+        """
+        self._care = care or CompletenessPolicy()
         self._name = name
         self._doing = f"reading {name}"
         self._rule = rule
@@ -88,7 +100,7 @@ class HttpReader:
         self._requests = Requests(base, rule)
         # What is copied into records does not come with them.
         self._fields = [field for field in self._care.fields if field not in rule.add_columns]
-        self._opener = Opener(rule, self._doing, _columns(rule, expected) if expected else None, self._fields)
+        self._opener = BodyOpener(rule, self._doing, _columns(rule, expected) if expected else None, self._fields)
         self._total = jmespath.compile(rule.total).search if isinstance(rule.total, str) else None
         self._count = 0
         self._required = RequiredFields(self._fields, self._care.key, self._doing)
@@ -102,11 +114,16 @@ class HttpReader:
         self.tag: str | None = None
 
     def first_request(self) -> Request:
-        """The first request. A parameter whose name has no value yet (no cursor) is left out."""
+        """The first request. A parameter whose value does not exist yet (no cursor) is left out."""
         return self._make(self._pages().first() if self._rule.pagination else Step())
 
     def chunks(self) -> Iterator[Chunk]:
-        """Chunks in the source's order. Raises SourceError, RunCancelled; what was yielded before stays good."""
+        """Chunks in the source's order. What was yielded before an error stays valid.
+
+        Raises:
+            SourceError: a request failed, or the pass is not complete.
+            RunCancelled: the run was cancelled.
+        """
         pages = self._pages() if self._rule.pagination else None
         step: Step | None = pages.first() if pages else Step()
         self._sizes = _sizes(self._rule, self._values)
@@ -124,13 +141,14 @@ class HttpReader:
                 step = yield from self._one(answer, request.url, opened, pages, fired)
                 fired = True
                 if step is not None and pages is not None and self._at_once > 1:
-                    ahead.early(pages.ahead(self._at_once), len(answer.body))
+                    ahead.prefetch(pages.ahead(self._at_once), len(answer.body))
         finally:
             ahead.close(wait=not self._sender.stop.is_set())
 
-    def _ask(self, step: Step, request: Request, ahead: Ahead) -> tuple[Answer, Opened | None]:
-        """The answer, opened; None for a status without a body. What cannot be read is asked for again, as what was cut off is: something
-        that stands in front of a source says 200 with a page of its own."""
+    def _ask(self, step: Step, request: Request, ahead: Ahead) -> tuple[Answer, OpenBody | None]:
+        """The answer, and its parsed body; None for a status without a body. A body that cannot be read is requested again, like one that
+        was cut off: something in front of the source may answer 200 with a page of its own.
+        """
         answer, attempt = ahead.get(step, request), 1
         while answer.status == 200:
             try:
@@ -142,10 +160,11 @@ class HttpReader:
         return answer, None
 
     def _one(
-        self, answer: Answer, url: str, opened: Opened, pages: Pages | None, fired: bool
+        self, answer: Answer, url: str, opened: OpenBody, pages: Pages | None, fired: bool
     ) -> Generator[Chunk, None, Step | None]:
-        """The chunks of one page. The last is held back until it is known what comes next, so that a page which runs in a circle, or
-        a pass that is not whole, is not taken."""
+        """The chunks of one page. The last one is held back until it is known what comes next, so that a page in a loop, or a pass that is
+        not complete, is not loaded.
+        """
         total = total_in(self._rule.total, self._total, opened.envelope, answer.headers)
         held: Part | None = None
         count, misfits, last = 0, 0, None
@@ -198,21 +217,22 @@ class HttpReader:
                 self._doing,
                 url,
                 found=f"{doubted.words}; so there may be more than the {self._count} records that came",
-                fix="say in the connector's `pagination` how pages go on"
+                fix="describe in the connector's `pagination` how pages continue"
                 + ("" if doubted.said else ", or `single_page: true` if one page may be all")
                 + "; to go on all the same, run with `--allow-loss`",
-                code="source.pages_may_go_on",
+                code="source.pages_may_continue",
             )
         care.told(
             "warning",
-            "pages.end_not_told" if doubted.rare else "pages.may_go_on",
+            "pages.end_unknown" if doubted.rare else "pages.may_continue",
             f"{doubted.words}; there may be more: "
-            + ("a `total` would tell" if doubted.rare else "say in the connector's `pagination` how pages go on"),
+            + ("a `total` would tell" if doubted.rare else "describe in the connector's `pagination` how pages continue"),
         )
 
     def _without_repeats(self, part: Part) -> tuple[Part, int]:
-        """(the rest, how many): a list that grew at its front shows at the beginning of a page what stood at the end of the one before.
-        Where rows have a key in the warehouse, the load tells them apart."""
+        """(the other records, how many were repeated): if a list grew at its front, the end of one page appears again at the beginning of
+        the next. With a key, the load recognises them instead.
+        """
         if not self._care.key or not part.records:
             return part, 0
         records, (known, before) = part.records, self._before
@@ -248,7 +268,7 @@ class HttpReader:
     def _send(self, request: Request) -> Answer:
         return self._sender.send(request, self._doing, self._good_for(request))
 
-    def _open(self, answer: Answer, url: str) -> Opened:
+    def _open(self, answer: Answer, url: str) -> OpenBody:
         """Raises BodyUnreadable, Incomplete, RecordsNotFound."""
         try:
             opened = self._opener.open(answer.body, answer.headers)
@@ -259,8 +279,8 @@ class HttpReader:
             raise
         return opened
 
-    def _guarded(self, opened: Opened, answer: Answer, url: str) -> Iterator[Part]:
-        """The parts, with the columns copied in. Those that cannot be read raise as the whole would."""
+    def _guarded(self, opened: OpenBody, answer: Answer, url: str) -> Iterator[Part]:
+        """The parts, with the copied columns. Errors while reading them are raised as for the whole body."""
         copied = {f: template.value_of(text, self._values) for f, text in self._rule.add_columns.items()}
         try:
             for part in opened.parts:
@@ -316,8 +336,8 @@ def _numbers_in(value: Any) -> Iterator[int]:
         yield value
 
 
-def _columns(rule: HttpTable, expected: Callable[[], Expected | None]) -> ColumnBodies | None:
-    """None where records are looked at one by one anyway: for the columns copied into them, or the last of a page."""
+def _columns(rule: HttpTable, expected: Callable[[], ExpectedColumns | None]) -> ColumnBodies | None:
+    """None if records are looked at one by one anyway, for copied columns or for the last record of a page."""
     following = rule.pagination
     custom_errors = rule.errors not in (None, HttpTable.model_fields["errors"].default)
     if (

@@ -1,7 +1,8 @@
-"""Recorded answers: what an API said once, said again without it.
+"""Recorded answers: what an API answered once, replayed without it.
 
-A recording is a folder of JSON files, an exchange each, in the order in which they were made. Requests are told apart by method, path,
-query and body; secrets are blanked in all of it before it is written, so that it may be kept beside the connector and shown to anybody.
+A recording is a folder of JSON files, one for each exchange, in the order in which they were made. Requests are identified by method,
+path, query and body. Secrets are masked before anything is written, so that a recording can be stored with its connector and shown to
+anybody.
 """
 
 from __future__ import annotations
@@ -23,7 +24,7 @@ import urllib3
 from ...errors import SourceError
 from ...masking import Mask
 from ...spec.times import format_time, parse_time
-from .decoding import Unpacked
+from .decoding import Decoder
 
 _FACTS = "recording.json"
 # Of an answer's headers, those that are not kept: who was asking, how it was sent, and where and when that was.
@@ -37,17 +38,26 @@ _NOT_KEPT = frozenset(
 
 
 class NotRecorded(SourceError):
-    """A request that no recording has an answer to."""
+    """A request to which the recording has no answer."""
 
-    code = "source.not_recorded"
+    code = "source.answer_not_recorded"
 
 
-class Tape:
-    """One recording. way: record or replay. scope: exchanges of one are not answers to requests of another; with a wrong credential the
-    same request is answered otherwise. started: when the recorded run began; a replayed one begins then too, so that it asks the same."""
+class Recording:
+    """One recording.
+
+    Attributes:
+        way: record or replay.
+        scope: an exchange of one scope is not an answer in another: with wrong credentials the same request has another answer.
+        started: when the recorded run began. A replayed run begins at the same time, so that it sends the same requests.
+    """
 
     def __init__(self, folder: Path, way: Literal["record", "replay"]) -> None:
-        """Raises NotRecorded where there is nothing to replay."""
+        """Open a recording.
+
+        Raises:
+            NotRecorded: there is nothing to replay.
+        """
         self.folder = folder
         self.way = way
         self.scope = ""
@@ -72,7 +82,7 @@ class Tape:
     def request(
         self, pool: urllib3.PoolManager, method: str, url: str, *, headers: Mapping[str, str], body: bytes | None, **how: Any
     ) -> Any:
-        """In place of the pool's own."""
+        """In place of the connection pool's own method."""
         parts = urlsplit(url)
         path = self.mask.text(parts.path + ("?" + parts.query if parts.query else ""))
         text = self.mask.text((body or b"").decode("utf-8", "replace"))
@@ -123,7 +133,7 @@ def _answer(status: int, headers: Mapping[str, str], content: bytes) -> urllib3.
 def _unpacked(packed: bytes, coding: str) -> bytes | None:
     """None where it cannot be, or ends too soon."""
     try:
-        stream = Unpacked(coding)
+        stream = Decoder(coding)
         content = b"".join(stream.feed(packed))
     except (ValueError, zlib.error):
         return None

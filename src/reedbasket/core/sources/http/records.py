@@ -1,4 +1,4 @@
-"""The records of a page, out of its body."""
+"""The records of a page, from its body."""
 
 from __future__ import annotations
 
@@ -11,9 +11,16 @@ from ...errors import RecordsNotFound
 def pick_records(
     find: Callable[[Any], Any], path: str, body: Any, doing: str, *, lone: bool = False, empty: bool = False
 ) -> tuple[list[dict[str, Any]], list[Any]]:
-    """(objects, other members) of the list at a JMESPath. lone: one object stands for a list of it, and nothing for an empty one,
-    as in XML, where the outermost element says that the place is right. empty: nothing at the place stands for an empty list. Raises
-    RecordsNotFound where no list stands there."""
+    """(objects, other members) of the list at a JMESPath.
+
+    Args:
+        lone: a single object counts as a list of one, and nothing as an empty list, as in XML, where the outermost element shows that the
+            place is right.
+        empty: nothing counts as an empty list.
+
+    Raises:
+        RecordsNotFound: there is no list.
+    """
     found = find(body)
     if empty and found is None:
         found = []

@@ -1,4 +1,4 @@
-"""What is asked: one request, made from a table's definition, the values its templates name, and the page wanted. Pure."""
+"""One request, made from a table's definition, template values and the next page. Pure."""
 
 from __future__ import annotations
 
@@ -16,8 +16,12 @@ from .pagination.pages import Step
 
 @dataclass(frozen=True)
 class Request:
-    """headers: names in lower case, without what shows who asks. A POST here asks for a report: it only reads, and may be
-    repeated as a GET may. beyond: see pages.Step."""
+    """A request. A POST here asks for a report: it only reads, and may be repeated like a GET.
+
+    Attributes:
+        headers: names in lower case, without credentials.
+        beyond: see pages.Step.
+    """
 
     url: str
     method: str = "GET"
@@ -30,7 +34,11 @@ class Request:
 
 
 class Requests:
-    """The requests of one table. base: filled in."""
+    """The requests of one table.
+
+    Args:
+        base: the base URL, filled in.
+    """
 
     def __init__(self, base: str, rule: HttpTable) -> None:
         self._base = base.rstrip("/")
@@ -44,7 +52,7 @@ class Requests:
         }
 
     def make(self, values: Mapping[str, Any], step: Step) -> Request:
-        """A parameter, header or member of the body whose name has no value yet (no cursor) is left out."""
+        """A request. A parameter, header or member of the body whose value does not exist yet (no cursor) is left out."""
         rule = self._rule
         sent = {name: template.fill(text, values) for name, text in rule.query_params.items()}
         query = {name: text for name, text in sent.items() if text is not None}
@@ -89,7 +97,7 @@ def _body(rule: Body | None, values: Mapping[str, Any], extra: Mapping[str, str]
 
 
 def _put(body: Any, path: str, text: str) -> None:
-    """At `paging.after`, objects made where there are none. Counts go as numbers, as JSON APIs want them."""
+    """Put a text at a path like `paging.after`, creating objects on the way. Counts are sent as numbers, as JSON APIs expect."""
     *above, name = path.split(".")
     for step in above:
         body = body.setdefault(step, {})

@@ -1,4 +1,4 @@
-"""One request, sent until it succeeds or there is no more point: pace, sign-in, redirects, timeouts, retries."""
+"""Sending one request until it succeeds or there is no point in going on: pace, credentials, redirects, timeouts, retries."""
 
 from __future__ import annotations
 
@@ -23,11 +23,11 @@ from ..pacer import Pacer, wait_or_stop
 from ..requests_seen import Exchange, RequestSeen
 from ..retry import decide
 from .answers import Answer, bad_status, moved, no_answer, status_of
-from .authentication import SignIn, Standing
+from .authentication import FixedCredentials, SignIn
 from .connections import Connections
 from .credentials import Credentials
-from .decoding import Unpacked
-from .recording import Tape
+from .decoding import Decoder
+from .recording import Recording
 from .request import Request
 
 # One page is held in memory whole, so it has a bound: a worker must stay under 300 MB.
@@ -43,8 +43,9 @@ ACCEPTED = "gzip"
 
 
 class Sender:
-    """Sends requests of one source, from as many threads as there are places. `seen` is called for every attempt, `told` before a
-    wait worth telling, both from the thread that sends."""
+    """Sends one source's requests, from several threads. Calls `seen` for every attempt and `told` before a longer wait, both from the
+    thread that sends.
+    """
 
     def __init__(  # noqa: PLR0913 - each by its name
         self,
@@ -61,10 +62,15 @@ class Sender:
         wire: Callable[[Exchange], None] | None = None,
         wire_bytes: int = SHOWN_BYTES,
         bodies: bool = False,
-        tape: Tape | None = None,
+        tape: Recording | None = None,
     ) -> None:
-        """wire: hears of every exchange, for people to look at; of a body so many bytes. bodies: `seen` gets all exchanges too.
-        tape: records answers, or stands in for who gives them."""
+        """Prepare; nothing is sent yet.
+
+        Args:
+            wire: is told about every exchange, with so many bytes of each body, for people to look at.
+            bodies: `seen` gets all exchanges too.
+            tape: records answers, or replays them.
+        """
         self._timeouts = timeouts
         self._retry = retry
         self._pacer = pacer
@@ -72,7 +78,7 @@ class Sender:
         self._mask = mask
         self._seen = seen
         self._told = told
-        self._sign_in = sign_in or Standing()
+        self._sign_in = sign_in or FixedCredentials()
         self.concurrency = concurrency
         self._wire, self._wire_bytes = wire, wire_bytes
         self._bodies = bodies
@@ -85,14 +91,21 @@ class Sender:
         return "Sender()"
 
     def close(self) -> None:
-        """Let go of its connections; nothing more is sent."""
+        """Close the connections; nothing more is sent."""
         self._closed.set()
         self._pool.clear()
         self._pacer.close()
 
     def again(self, request: Request, doing: str, good: frozenset[int], problem: errors.SourceError, attempt: int) -> Answer:
-        """The request once more, after a pause, because its answer turned out to be no good. attempt: which that was, from 1. Raises
-        the problem after the policy's last attempt, and what `send` raises."""
+        """Send a request again, after a pause, because its answer could not be used.
+
+        Args:
+            problem: raised after the policy's last attempt.
+            attempt: which one that was, from 1.
+
+        Raises:
+            SourceError: the problem, or what `send` raises.
+        """
         pause = decide(self._retry, attempt, problem, random.random())
         if pause is None:
             problem.found += f" (attempt {attempt} of {self._retry.attempts})" if problem.retryable and attempt > 1 else ""
@@ -102,8 +115,15 @@ class Sender:
         return self.send(request, doing, good, before=attempt)
 
     def send(self, request: Request, doing: str, good: frozenset[int] = GOOD, *, before: int = 0) -> Answer:
-        """The answer, of one of the statuses in `good`. before: attempts that were in vain already. Raises a SourceError, facts
-        masked, after the policy's last attempt; RunCancelled."""
+        """The answer, with one of the statuses in `good`.
+
+        Args:
+            before: failed attempts before this call.
+
+        Raises:
+            SourceError: after the policy's last attempt; its facts are masked.
+            RunCancelled: the run was cancelled.
+        """
         attempt, renewed = before, False
         while True:
             attempt += 1
@@ -112,7 +132,7 @@ class Sender:
             if answer is not None:
                 return answer
             assert problem is not None
-            if isinstance(problem, errors.SourceRefused) and status_of(problem) == 401 and not renewed:
+            if isinstance(problem, errors.CredentialsRefused) and status_of(problem) == 401 and not renewed:
                 # A token may end before its time. It is renewed once; refused again, it is not the token.
                 renewed = True
                 if self._sign_in.refused(shown):
@@ -171,11 +191,12 @@ class Sender:
     def _once(
         self, request: Request, shown: Credentials, doing: str, good: frozenset[int], exchanges: list[Exchange]
     ) -> Answer:
-        """Send it, and follow redirects: to the same host with everything, to another one with nothing that shows who asks. What is to
-        be kept of it is added to `exchanges`."""
+        """Send it, and follow redirects: to the same host with everything, to another one without credentials. What has to be kept is
+        added to `exchanges`.
+        """
         deadline = time.monotonic() + self._timeouts.total
         address, headers = shown.address(request.url), {"accept-encoding": ACCEPTED, **request.headers, **shown.headers}
-        method, body, at_home, visited = request.method, request.body, True, [request.url]
+        method, body, in_default_schema, visited = request.method, request.body, True, [request.url]
         while True:
             raw = self._ask(method, address, headers, body, doing)
             try:
@@ -188,26 +209,28 @@ class Sender:
                         if self._wire:
                             self._wire(exchange)
                     if raw.status in good:
-                        return Answer(content, found, raw.status, address if at_home else request.url)
+                        return Answer(content, found, raw.status, address if in_default_schema else request.url)
                     raise bad_status(raw.status, found, content, address, doing, stated_limits(found, time.time()))
                 target = urljoin(address, raw.headers.get("location", ""))
                 raw.drain_conn()
             finally:
                 raw.release_conn()
             if target in visited or len(visited) > _MOST_REDIRECTS:
-                raise moved(raw.status, target, "it leads in a circle", address, doing, code="source.redirect_loop")
+                raise moved(
+                    raw.status, target, "it leads back to an earlier address", address, doing, code="source.redirect_loop"
+                )
             visited.append(target)
             here, there = urlsplit(address), urlsplit(target)
             if there.scheme not in ("http", "https") or (here.scheme == "https" and there.scheme == "http"):
-                raise moved(raw.status, target, "the way there is not protected", address, doing)
+                raise moved(raw.status, target, "it leads from https to http", address, doing)
             if method == "POST" and raw.status == 303:
                 method, body = "GET", None
             elif method == "POST" and (raw.status in (301, 302) or (here.scheme, here.netloc) != (there.scheme, there.netloc)):
-                raise moved(raw.status, target, "what is posted goes to one place only", address, doing)
-            if at_home and (here.scheme, here.netloc) == (there.scheme, there.netloc):
+                raise moved(raw.status, target, "a POST is not redirected", address, doing)
+            if in_default_schema and (here.scheme, here.netloc) == (there.scheme, there.netloc):
                 address = shown.address(target)
             else:
-                at_home, address = False, target
+                in_default_schema, address = False, target
                 headers = {name: text for name, text in headers.items() if name in ("accept", "accept-encoding")}
 
     def _exchange(  # noqa: PLR0913 - a part of the exchange each
@@ -267,7 +290,7 @@ class Sender:
             ) from None
 
     def _body(self, answer: urllib3.BaseHTTPResponse, deadline: float, url: str, doing: str) -> bytes:
-        """Read to the end, within size and time: urllib3's own timeout starts anew with every byte that drips in."""
+        """The whole body, within size and time limits: urllib3's own timeout starts again with every byte that arrives."""
         # Grown in place: pieces to be joined at the end would stand there twice.
         content = bytearray()
         size = 0
@@ -323,21 +346,23 @@ class Sender:
         return bytes(content) if size <= LARGE_BYTES else cast(bytes, content)
 
 
-def _unpacking(coding: str, url: str, doing: str) -> Unpacked:
+def _unpacking(coding: str, url: str, doing: str) -> Decoder:
     """Raises BodyUnreadable for a coding that nobody asked for."""
     try:
-        return Unpacked(coding)
+        return Decoder(coding)
     except ValueError:
         raise errors.BodyUnreadable(
             doing,
             url,
-            found=f"a body packed as {coding!r}, and it was asked for {ACCEPTED}",
+            found=f"a body encoded as {coding!r}, although {ACCEPTED} was requested",
             fix="ask whoever runs the source, or remove a header that requests it",
         ) from None
 
 
 def _said_by(problem: errors.SourceError) -> RateLimitFeedback:
-    """A source that is down counts towards its rest. One that answers 4xx is up, and one whose name is wrong is none of ours."""
+    """What an error means for the rate limit. A source that is down counts towards its cool-down; one that answers 4xx is up; a host name
+    that does not exist says nothing about the source.
+    """
     if isinstance(problem, errors.SourceUnreachable | errors.SourceTimedOut | errors.SourceFailed | errors.BodyCutOff):
         return RateLimitFeedback(failed=True)
     if isinstance(problem, errors.SourceBusy):

@@ -1,7 +1,7 @@
 """Signed requests: a small Python file of the operator's own, `signers/NAME.py` in the data folder.
 
-It defines sign(request, settings) and returns headers to add: request has method, url, headers and body; settings are the
-source's, secrets filled in. Definitions only name it: its code does not come in through the API.
+It defines sign(request, settings), which returns headers to add. The request has method, url, headers and body; the settings are the
+source's, with secrets filled in. Definitions only name the signer: its code never comes through the API.
 """
 
 from __future__ import annotations
@@ -22,14 +22,21 @@ Sign = Callable[[Request, Mapping[str, Any]], Mapping[str, str]]
 
 
 def load_signer(name: str, folder: Path) -> Sign:
-    """folder: of signers. Raises SourceError where there is no such file, or it does not load."""
+    """Load a signer.
+
+    Args:
+        folder: of the signers.
+
+    Raises:
+        SourceError: the file does not exist, or cannot be loaded.
+    """
     path = folder / f"{name}.py"
     if not path.is_file():
         raise SourceError(
             "signing requests with",
             name,
             found=f"no file {path}",
-            fix="put one there that defines sign(request, settings) and returns headers",
+            fix="create one that defines sign(request, settings), which returns headers",
             code="source.signer_missing",
         )
     spec = importlib.util.spec_from_file_location(f"reedbasket_signer_{name}", path)
@@ -44,7 +51,11 @@ def load_signer(name: str, folder: Path) -> Sign:
 
 
 class SignedRequests(SignIn):
-    """See authentication.SignIn. settings: what the hook may use, secrets included."""
+    """See authentication.SignIn.
+
+    Args:
+        settings: what the signer may use, secrets included.
+    """
 
     def __init__(self, name: str, sign: Sign, settings: Mapping[str, Any], others: Credentials) -> None:
         self._name = name

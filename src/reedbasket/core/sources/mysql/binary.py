@@ -1,8 +1,8 @@
-"""Rows of a prepared statement cut into columns, a column at a time over all rows of a batch.
+"""Cutting rows of a prepared statement into columns, one column at a time over all rows of a batch.
 
 Source: MariaDB's documentation, "Result Set Packets", binary rows: a zero, a bit for each column that is null, beginning with the third,
-then the values of all others. Numbers stand in as many bytes as their type has, the lowest first; times behind their length, as
-numbers of their parts; all else is text behind its length.
+then the values of all others. Numbers take as many bytes as their type has, the lowest first; times come after their length, as numbers of
+their parts; everything else is text after its length.
 """
 
 from __future__ import annotations
@@ -31,8 +31,12 @@ _PARTS_SENT[4:7], _PARTS_SENT[7:] = 0xFFFFFFFFFF, -1
 
 
 def cut_columns(data: bytearray, rows: Numbers, fields: Sequence[Any]) -> list[pa.Array]:
-    """rows: where each begins. int64, uint64 or float64 of numbers, date32, timestamp[us] without a zone, bytes of all else. A day that no
-    calendar has is NO_DAY or NO_TIME; 0000-00-00 is null."""
+    """The columns: int64, uint64 or float64 for numbers, date32, timestamp[us] without a zone, bytes for everything else. A day that no
+    calendar has is NO_DAY or NO_TIME; 0000-00-00 is null.
+
+    Args:
+        rows: where each begins.
+    """
     buffer: Bytes = np.frombuffer(data, np.uint8)
     at = rows + 1 + (len(fields) + 9) // 8
     columns = []
@@ -80,8 +84,11 @@ def _numbers(buffer: Bytes, starts: Numbers, width: int, code: int, unsigned: bo
 
 
 def _moments(buffer: Bytes, starts: Numbers, lengths: Numbers, valid: Flags | None, *, whole: bool) -> pa.Array:
-    """whole: days, not times. Length, year, month, day; hour, minute, second; microseconds: only as many of these are sent as are
-    needed."""
+    """Dates or times. Length, year, month, day; hour, minute, second; microseconds: only as many of these are sent as are needed.
+
+    Args:
+        whole: dates, not times.
+    """
     parts = numbers_at(buffer, starts, "<i8") & _PARTS_SENT[lengths]
     years, months, days = parts >> 8 & 0xFFFF, parts >> 24 & 0xFF, parts >> 32 & 0xFF
     of_months = (years - 1970) * 12 + months - 1

@@ -1,4 +1,4 @@
-"""Events of MariaDB's binary log, taken apart.
+"""Parsing events of MariaDB's binary log.
 
 Source: MariaDB's documentation, "Replication Protocol": "2-Binlog Event Header", "Table Map Event", "Rows Event Version 1", "GTID Event".
 """
@@ -29,8 +29,14 @@ _NAME = re.compile(r"(?:`((?:[^`]|``)+)`|([\w$]+))(?:\s*\.\s*(?:`((?:[^`]|``)+)`
 
 @dataclass(frozen=True)
 class BinlogColumn:
-    """code: of the type, with ENUM and SET told from STRING. meta: its further bytes. encoding: of text, None for bytes. members: of ENUM
-    and SET, as text."""
+    """A column in the log.
+
+    Attributes:
+        code: of the type, with ENUM and SET told from STRING.
+        meta: its further bytes.
+        encoding: of text; None for bytes.
+        members: of ENUM and SET, as text.
+    """
 
     name: str
     code: int
@@ -42,7 +48,7 @@ class BinlogColumn:
 
 @dataclass(frozen=True)
 class MappedTable:
-    """The structure that the row events behind it have."""
+    """The structure of the row events that follow."""
 
     schema: str
     name: str
@@ -50,14 +56,14 @@ class MappedTable:
 
 
 def gtid_of(event: bytes) -> tuple[str, int, int, bool]:
-    """(as MariaDB writes it, domain, number, whether the next event is all of it)."""
+    """(the id as MariaDB writes it, domain, number, whether the next event is the whole transaction)."""
     number, domain, flags = struct.unpack_from("<QIB", event, HEADER)
     (server,) = struct.unpack_from("<I", event, 5)
     return f"{domain}-{server}-{number}", domain, number, bool(flags & _STANDALONE)
 
 
 def has_checksums(event: bytes) -> bool:
-    """By the event that describes the file: its own checksum's kind stands before the checksum."""
+    """Whether events have checksums, from the event that describes the file: the kind of checksum is given before its own."""
     return event[-5] == 1
 
 
@@ -68,7 +74,7 @@ def query_of(event: bytes) -> tuple[str, str]:
     return event[at : at + length].decode(), event[at + length + 1 :].decode("utf-8", "replace")
 
 
-def emptied_by(database: str, statement: str) -> list[tuple[str, str]]:
+def truncated_tables(database: str, statement: str) -> list[tuple[str, str]]:
     """[(database, table)] of tables that a statement leaves without rows."""
     found = _EMPTIED.match(statement)
     if not found:
@@ -83,7 +89,7 @@ def emptied_by(database: str, statement: str) -> list[tuple[str, str]]:
 
 
 def table_of(event: bytes) -> tuple[int, MappedTable]:
-    """(the number that row events name it by, what it is)."""
+    """(the number by which row events name it, the table)."""
     number = int.from_bytes(event[HEADER : HEADER + 6], "little")
     at = HEADER + 8
     schema = event[at + 1 : at + 1 + event[at]].decode()
@@ -176,7 +182,7 @@ def _numbers(data: bytes) -> Iterator[int]:
 
 
 def number_at(data: bytes, at: int) -> tuple[int, int]:
-    """(a number of as many bytes as it needs, where it ends)."""
+    """(a number of variable length, where it ends)."""
     first = data[at]
     if first < 251:
         return first, at + 1
@@ -185,7 +191,7 @@ def number_at(data: bytes, at: int) -> tuple[int, int]:
 
 
 def is_compressed(kind: int) -> bool:
-    """Whether an event holds rows that are packed, which nobody here unpacks."""
+    """Whether an event holds compressed rows, which are not supported."""
     return kind in _COMPRESSED
 
 

@@ -1,6 +1,6 @@
 """Rows of the binary log, each value as the bytes in which the server would have sent it.
 
-Source: MariaDB's documentation, "Rows Event Version 1"; the types' own formats by MySQL's internals manual, "Date and Time Data Type
+Source: MariaDB's documentation, "Rows Event Version 1"; the types' own formats from MySQL's internals manual, "Date and Time Data Type
 Representation" and "Fixed-Point".
 """
 
@@ -22,11 +22,11 @@ _DIGIT_BYTES = (0, 1, 1, 2, 2, 3, 3, 4, 4, 4)
 
 
 class Unreadable(Exception):
-    """A column's type, in words."""
+    """A column's type that cannot be read, in words."""
 
 
 def rows_of(event: bytes, table: MappedTable, readers: list[Reader]) -> Iterator[tuple[list[Value] | None, list[Value] | None]]:
-    """(the row before, the row after) of each change; None where there is none."""
+    """(the row before, the row after) of each change; None if there is none."""
     kind = event[4]
     at = HEADER + 8
     if kind >= 30:  # version 2 has further data, of which its length tells
@@ -60,7 +60,11 @@ def _row(event: bytes, at: int, bitmap: int, readers: list[Reader]) -> tuple[lis
 
 
 def reader_of(column: BinlogColumn) -> Reader:
-    """Raises Unreadable for a type that only the server itself understands."""
+    """The reader of a column's values.
+
+    Raises:
+        Unreadable: only the server itself understands the type.
+    """
     make = _READERS.get(column.code)
     if make is None:
         raise Unreadable(f"type {column.code} of the log")
@@ -116,7 +120,7 @@ def _set(size: int, members: tuple[bytes, ...], data: bytes, at: int) -> tuple[V
 
 
 def _decimal(precision: int, scale: int, data: bytes, at: int) -> tuple[Value, int]:
-    """Nine digits in four bytes, what is left over before and behind in fewer; the first bit tells the sign, negative ones inverted."""
+    """Nine digits in four bytes, the rest before and after in fewer; the first bit is the sign, and negative values are inverted."""
     whole, left = divmod(precision - scale, 9)
     fraction, right = divmod(scale, 9)
     sizes = [_DIGIT_BYTES[left]] * (left > 0) + [4] * (whole + fraction) + [_DIGIT_BYTES[right]] * (right > 0)

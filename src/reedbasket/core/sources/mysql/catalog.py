@@ -1,4 +1,4 @@
-"""What stands in a MySQL server's databases."""
+"""The catalog of a MySQL server's databases."""
 
 from __future__ import annotations
 

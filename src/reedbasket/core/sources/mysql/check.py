@@ -1,4 +1,4 @@
-"""Each step on the way into a MySQL or MariaDB server, and the statements that an administrator has to run for it."""
+"""The steps to reading a MySQL or MariaDB server, checked one by one, and the statements that an administrator has to run."""
 
 from __future__ import annotations
 
@@ -8,8 +8,7 @@ from contextlib import closing
 import pymysql
 
 from ...allowed_paths import Places
-from ...check_steps import CheckStep, reach
-from ...errors import ReedError
+from ...check_steps import CheckStep, password_step, reach
 from ..sql.changelog import LogName
 from ..sql.tables import Table
 from .connect import MysqlAddress, connect_failure, is_maria, rows, version_of
@@ -21,13 +20,15 @@ STEPS = ("secrets", "name", "port", "tls", "login", "version", "catalog", "read"
 def check(
     source: MysqlSourceDefinition, reveal: Callable[[str], str], places: Places, inside: Callable[[], Iterator[CheckStep]]
 ) -> Iterator[CheckStep]:
-    """reveal: a secret by name. places: of files it names. inside: the steps behind the login."""
-    try:
-        password = reveal(source.password.secret) if source.password else None
-        yield CheckStep("secrets", True, "1 set" if source.password else "none needed")
-    except ReedError as error:
-        yield CheckStep("secrets", False, f"{error.found}: {error.on}", error.fix)
-        return
+    """The steps.
+
+    Args:
+        reveal: gives a secret by its name.
+        places: of files that the source names.
+        inside: the steps after the login.
+    """
+    step, password = password_step(source.password.secret if source.password else None, reveal)
+    yield step
     address = MysqlAddress(source, password, places)
     yield from reach(address.host, address.port, "`host`")
     try:
@@ -51,10 +52,14 @@ def check(
 def setup_statements(
     source: MysqlSourceDefinition, tables: Sequence[Table], logs: Mapping[LogName, Sequence[Table]]
 ) -> list[tuple[str, str]]:  # fmt: skip
-    """[(what for, SQL)] for an administrator: a user that may read these tables, and nothing else. logs: those that follow it."""
+    """[(purpose, SQL)] for an administrator: a user that may read these tables, and nothing else.
+
+    Args:
+        logs: the tables that follow each change log.
+    """
     user = "'" + source.user.replace("'", "''") + "'@'%'"
     made = [
-        ("a user that may sign in, from anywhere ('%'); set the password with `reed secret set` too",
+        ("a user that may log in, from anywhere ('%'); set the same password with `reed secret set`",
          f"CREATE USER {user} IDENTIFIED BY '…';")
     ]  # fmt: skip
     for table in tables:
@@ -64,7 +69,7 @@ def setup_statements(
         )
     if logs:
         made += [
-            ("the server's log has to tell whole rows; in its configuration, then restart it",
+            ("the server's log has to contain whole rows; change its configuration, then restart it",
              "[mysqld] log_bin, server_id = 1, binlog_format = ROW, binlog_row_image = FULL, binlog_row_metadata = FULL"),
             ("the user may read the log",
              f"GRANT REPLICATION SLAVE, REPLICATION CLIENT, BINLOG MONITOR ON *.* TO {user};"),

@@ -1,4 +1,4 @@
-"""The way into a MySQL or MariaDB server, and what its refusals mean."""
+"""Connections to a MySQL or MariaDB server, and its errors translated."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ _NO_RIGHT = (
 
 
 class MysqlAddress:
-    """Where a database is, and how to get in. The password stands in no printed form."""
+    """Where a database is, and the credentials. The password is in no printed form."""
 
     def __init__(self, source: MysqlSourceDefinition, password: str | None, places: Places) -> None:
         self.host, self.port, self.database, self.user = source.host, source.port, source.database, source.user
@@ -42,7 +42,15 @@ class MysqlAddress:
         return f"{self.user}@{self.host}:{self.port}/{self.database}"
 
     def connect(self, timeout: timedelta | None = None) -> pymysql.Connection[Any]:
-        """A session that only reads, in UTC. timeout: of a statement. Raises pymysql.Error, OSError."""
+        """A read-only session, in UTC.
+
+        Args:
+            timeout: of a statement.
+
+        Raises:
+            pymysql.Error: the server refuses.
+            OSError: there is no server.
+        """
         connection = pymysql.connect(
             host=self.host,
             port=self.port,
@@ -87,7 +95,7 @@ def is_maria(connection: pymysql.Connection[Any]) -> bool:
 
 
 def version_of(connection: pymysql.Connection[Any]) -> tuple[int, ...]:
-    """The first two numbers."""
+    """The first two numbers of the version."""
     text = _info(connection).removeprefix("5.5.5-").split("-")[0]
     return tuple(int(part) for part in text.split(".")[:2] if part.isdigit())
 
@@ -102,21 +110,21 @@ def thread_of(connection: Any) -> int:
 
 
 def rows(connection: pymysql.Connection[Any], statement: str, *values: Any) -> list[tuple[Any, ...]]:
-    """All rows that a statement brings."""
+    """All rows of a statement."""
     with connection.cursor() as cursor:
         cursor.execute(statement, values or None)
         return list(cursor.fetchall())
 
 
 def told(error: Exception, doing: str, errors: DatabaseErrors) -> ReedError:
-    """A driver's error as ours."""
+    """Translate a driver's error."""
     number, words = _parts(error)
     if number in _TIMED_OUT:
         return errors.timed_out(doing, words)
     if number in _LOCKED:
         return errors.locked(doing, words)
     if number in _NO_RIGHT:
-        return errors.no_right(doing, words)
+        return errors.permission_denied(doing, words)
     if number in _LOST or isinstance(error, OSError | EOFError):
         return errors.unreachable(doing, words)
     return errors.failed(doing, words)
@@ -129,12 +137,12 @@ def _parts(error: Exception) -> tuple[int, str]:
 
 
 def connect_failure(address: MysqlAddress, error: Exception) -> list[CheckStep]:
-    """What stood in the way of a connection: the steps `tls` and `login` as far as they went."""
+    """What prevented a connection: the steps `tls` and `login`, as far as they went."""
     number, words = _parts(error)
     if "SSL" in words or "certificate" in words.lower() or isinstance(error, ssl.SSLError):
-        fix = "let the server offer TLS, or say `tls: {mode: disable}` where the way is safe anyway"
+        fix = "enable TLS on the server, or set `tls: {mode: disable}` if the network is safe"
         if address.tls.mode.startswith("verify"):
-            fix = "see that `tls.root` is the certificate that signed the server's, and `host` the name in it"
+            fix = "check that `tls.root` is the authority of the server's certificate, and that `host` is the name in it"
         return [CheckStep("tls", False, words, fix)]
     passed = CheckStep("tls", True, f"mode {address.tls.mode}")
     fix = "set the password again with `reed secret set`, or check which hosts the user may connect from"

@@ -1,4 +1,4 @@
-"""MySQL and MariaDB, read off the wire in columns, all tables of a run in one snapshot."""
+"""Reading MySQL and MariaDB from the wire in columns, all tables of a run in one snapshot."""
 
 from __future__ import annotations
 
@@ -38,7 +38,7 @@ _LOWEST: dict[Kind, Any] = {
 
 
 class MysqlSource(Database):
-    """See Database. The snapshot belongs to one connection, which reads one statement after the other; InnoDB alone has it."""
+    """See Database. The snapshot belongs to one connection, which reads one statement after the other; only InnoDB has it."""
 
     as_text = "cast({} as char)"
 
@@ -69,7 +69,7 @@ class MysqlSource(Database):
 
     @override
     def describe(self, query: str, values: dict[str, Any]) -> Table:
-        with self.translated("asking what a query yields, at"):
+        with self.translated("describing a query, at"):
             fields, batches = columns_of(self.side, f"select * from ({self._rendered(query, values)}\n) as q limit 0")
             list(batches)
         columns = [column_of_field(f.name, f.type_code, f.flags, f.charsetnr, f.length, f.scale) for f in fields]
@@ -121,7 +121,7 @@ class MysqlSource(Database):
             return
         tables = sum(map(len, logs.values()))
         try:
-            with self.translated("looking at the log of"):
+            with self.translated("checking the change log of"):
                 require_log(self.side, str(self.address))
                 ((position,),) = rows(self.side, "select @@global.gtid_binlog_pos")
                 files = rows(self.side, "show binary logs")
@@ -136,12 +136,16 @@ class MysqlSource(Database):
         )
 
     def snapshot_position(self) -> str:
-        """Where in the log the snapshot was taken; '' at its very beginning."""
-        with self.translated("asking where the log stands, at"):
+        """The snapshot's position in the log; '' at its very beginning."""
+        with self.translated("asking for the position of the change log, at"):
             return snapshot_gtid(self._keeper, self.side)
 
-    def require_going(self, doing: str) -> None:
-        """Raises RunCancelled where nobody wants more."""
+    def require_not_stopped(self, doing: str) -> None:
+        """Check whether the read goes on.
+
+        Raises:
+            RunCancelled: it was stopped.
+        """
         if self._stop.is_set():
             raise RunCancelled(doing, str(self.address), found="the run was cancelled; what was committed stays")
 
@@ -164,7 +168,7 @@ class MysqlSource(Database):
         return replaced(text, literal)
 
     def _give_up(self, batches: Iterator[Any]) -> None:
-        """Nobody wants the rest: the statement ends, and with it what it still sends; the snapshot stays."""
+        """End a statement whose remaining rows are not needed; the snapshot stays."""
         with suppress(pymysql.Error, OSError):
             rows(self.side, f"kill query {thread_of(self._keeper)}")
             for _ in batches:
@@ -179,7 +183,7 @@ class MysqlSource(Database):
 
     @contextmanager
     def translated(self, doing: str) -> Iterator[None]:
-        """The driver's errors, at this border, as SourceError."""
+        """Translate the driver's errors into SourceError."""
         try:
             yield
         except (ReedError, GeneratorExit):

@@ -1,4 +1,4 @@
-"""A MariaDB or MySQL database as a source: what people write of it."""
+"""The definition of a MariaDB or MySQL database as a source."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from ...spec.source import ServerDatabaseSource
 
 
 class MysqlSourceDefinition(ServerDatabaseSource):
-    """host, port, database, user, password, tls: of the server. A schema is a database there: say `other.table` for a table of another."""
+    """A MariaDB or MySQL database as a source. A schema is a database there: write `other.table` for a table of another database."""
 
     forms: ClassVar[dict[str, dict[str, Any]]] = {
         "MariaDB or MySQL": {
@@ -30,7 +30,7 @@ class MysqlSourceDefinition(ServerDatabaseSource):
 
     @property
     @override
-    def home(self) -> str:
+    def default_schema(self) -> str:
         return self.database
 
 

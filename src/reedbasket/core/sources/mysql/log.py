@@ -1,7 +1,7 @@
-"""MariaDB's binary log, by global transaction ids: read once for all tables, put aside by table on disk.
+"""MariaDB's binary log, by global transaction ids: read once for all tables, and kept by table on disk.
 
-Nothing is kept on the server for us: how long its log reaches back is the server's own rule, and a position that it has thrown away
-is told at once. What is told of a transaction is told whole.
+Nothing is kept on the server for us: how far back its log reaches is its own setting, and a position that it has purged is reported at
+once. A transaction arrives as a whole.
 """
 
 from __future__ import annotations
@@ -19,11 +19,11 @@ import pymysql
 from typing_extensions import override
 
 from ...errors import SourceError
-from ..sql.changelog import ChangeLog, Lag, LogLost, LogPart
+from ..sql.changelog import CdcPositionLost, ChangeLog, Lag, LogPart
 from ..sql.tables import Column, Table
 from . import binlog
 from .connect import is_maria, rows
-from .log_rows import Building
+from .log_rows import RowBuilder
 
 if TYPE_CHECKING:
     from .database import MysqlSource
@@ -60,8 +60,9 @@ def written(state: State) -> str:
 
 
 class _Spool:
-    """One table's events on disk, each behind its kind and length: B begins a transaction, C ends it, between them M a structure, R rows,
-    E emptied."""
+    """One table's events on disk, each after its kind and length: B begins a transaction, C ends it; between them M is a structure, R
+    rows, E a truncation.
+    """
 
     def __init__(self) -> None:
         self._file: IO[bytes] = TemporaryFile()  # noqa: SIM115 (closed with the log)
@@ -123,7 +124,7 @@ class MariaLog(ChangeLog):
 
     @override
     def prepare(self, tables: Sequence[Table]) -> str | None:
-        with self._source.translated("opening the log of"), self._source.address.connect() as connection:
+        with self._source.translated("opening the change log of"), self._source.address.connect() as connection:
             require_log(connection, str(self._source.address))
         self._tables = {(table.schema, table.name): table for table in tables}
         return None
@@ -140,14 +141,14 @@ class MariaLog(ChangeLog):
 
     @override
     def require(self, saved: str) -> None:
-        with self._source.translated("going on with the log of"):
+        with self._source.translated("continuing the change log of"):
             connection = self._dump(parse(saved))
             try:
                 _packet(connection)
             except pymysql.Error as error:
                 if error.args and error.args[0] == _NOT_THERE:
-                    raise LogLost(
-                        "going on with the log of", str(self._source.address), found=str(error.args[1]),
+                    raise CdcPositionLost(
+                        "continuing the change log of", str(self._source.address), found=str(error.args[1]),
                         fix="`reed run FEED --allow-loss` reads its tables in full again and continues from there; let the server keep "
                         "its log longer (binlog_expire_logs_seconds)",
                     ) from error  # fmt: skip
@@ -163,7 +164,7 @@ class MariaLog(ChangeLog):
         found = self._read(position)
         if place not in found.spools:
             return
-        building = Building(table, key, as_column, self._zone, str(self._source.address))
+        building = RowBuilder(table, key, as_column, self._zone, str(self._source.address))
         taken, reached = False, dict(position)
         for kind, data in found.spools[place].frames():
             if kind == b"M":
@@ -173,7 +174,7 @@ class MariaLog(ChangeLog):
                 ((domain, (gtid, number)),) = parse(data.decode()).items()
                 taken = number <= position.get(domain, ("", 0))[1]
             elif not taken and kind == b"E":
-                yield from building.emptied()
+                yield from building.truncated()
             elif not taken and kind == b"R":
                 building.add(data)
                 if building.waiting >= _ROWS_AT_ONCE:
@@ -190,7 +191,7 @@ class MariaLog(ChangeLog):
         return written(parse(saved) | found.reached)
 
     @override
-    def brings(self) -> bool:
+    def has_changes(self) -> bool:
         # The log moves by transactions alone: a position costs nothing to save, and lets the server forget what is before.
         return self._found is not None and self._found.transactions > 0
 
@@ -203,7 +204,7 @@ class MariaLog(ChangeLog):
 
     @override
     def confirm(self, positions: Sequence[str]) -> None:
-        """The server keeps its log as long as it likes."""
+        """Does nothing: the server keeps its log as long as it is set to."""
 
     @override
     def close(self) -> None:
@@ -216,7 +217,7 @@ class MariaLog(ChangeLog):
     def _read(self, position: State) -> _Read:
         if self._found is None or not self._found.covers(position):
             self.close()
-            with self._source.translated("reading the log of"):
+            with self._source.translated("reading the change log of"):
                 self._found = self._gather(position)
         return self._found
 
@@ -237,7 +238,7 @@ class MariaLog(ChangeLog):
         rows = _FollowedRows(found, self._tables)
         gtid, domain, number, alone, checksums = "", 0, 0, False, False
         while (event := _packet(connection)) is not None:
-            self._source.require_going("reading the log of")
+            self._source.require_not_stopped("reading the change log of")
             kind, ended = event[4], False
             found.size += len(event)
             if kind == binlog.FORMAT:
@@ -248,12 +249,12 @@ class MariaLog(ChangeLog):
                 found.oldest = found.oldest or struct.unpack_from("<I", event)[0]
             elif kind == binlog.QUERY:
                 database, statement = binlog.query_of(event)
-                rows.emptied(database, statement, gtid)
+                rows.truncated(database, statement, gtid)
                 ended = alone or statement.strip().upper() in ("COMMIT", "ROLLBACK")
             elif binlog.is_compressed(kind):
                 raise SourceError(
-                    "reading the log of", str(self._source.address), found="it is compressed (log_bin_compress)",
-                    fix="set global log_bin_compress = OFF;", code="source.no_log",
+                    "reading the change log of", str(self._source.address), found="it is compressed (log_bin_compress)",
+                    fix="set global log_bin_compress = OFF;", code="source.cdc_not_enabled",
                 )  # fmt: skip
             else:
                 rows.take(kind, event, gtid)
@@ -281,7 +282,7 @@ class MariaLog(ChangeLog):
 
 
 class _FollowedRows:
-    """Changes of rows, put aside by table."""
+    """Changes of rows, kept by table."""
 
     def __init__(self, found: _Read, tables: Collection[Place]) -> None:
         self._found = found
@@ -290,7 +291,7 @@ class _FollowedRows:
         self._told: dict[Place, bytes] = {}
 
     def take(self, kind: int, event: bytes, gtid: str) -> None:
-        """An event that may be of rows. gtid: of its transaction."""
+        """An event that may contain rows; gtid: of its transaction."""
         if kind == binlog.TABLE_MAP:
             table, structure = binlog.table_of(event)
             self._mapped[table] = ((structure.schema, structure.name), event)
@@ -304,9 +305,9 @@ class _FollowedRows:
                     spool.add(b"M", structure_event)
                 spool.add(b"R", event)
 
-    def emptied(self, database: str, statement: str, gtid: str) -> None:
-        """A statement that may empty tables."""
-        for place in binlog.emptied_by(database, statement):
+    def truncated(self, database: str, statement: str, gtid: str) -> None:
+        """A statement that may truncate tables."""
+        for place in binlog.truncated_tables(database, statement):
             if place in self._tables:
                 self._found.touched(place, gtid).add(b"E", b"")
 
@@ -321,29 +322,33 @@ def _packet(connection: Any) -> bytes | None:
 
 
 def require_log(connection: pymysql.Connection[Any], on: str) -> None:
-    """Raises SourceError where the server keeps no log that tells whole rows."""
-    doing = "following the log of"
+    """Check that the server keeps a log with whole rows.
+
+    Raises:
+        SourceError: it does not.
+    """
+    doing = "following the change log of"
     if not is_maria(connection):
         raise SourceError(
             doing,
             on,
-            found="it is MySQL, whose log cannot be read yet",
-            fix="take changes by cursor or compare",
-            code="source.no_log",
+            found="it is MySQL, whose log is not supported yet",
+            fix="use changes by cursor or compare",
+            code="source.cdc_not_enabled",
         )
     there = dict(rows(connection, f"show global variables where variable_name in ({', '.join(repr(n) for n in _NEEDED)})"))
     wrong = [name for name, wanted in _NEEDED.items() if there.get(name, wanted) != wanted]
     if wrong:
-        static = "in the server's configuration, then restart it: log_bin, server_id = 1" if "log_bin" in wrong else ""
+        static = "set log_bin and server_id = 1 in the server's configuration, then restart it" if "log_bin" in wrong else ""
         sets = "; ".join(f"set global {name} = '{_NEEDED[name]}'" for name in wrong if name != "log_bin")
         raise SourceError(
             doing, on, found=", ".join(f"{name} is {there[name]}" for name in wrong), fix="; ".join(filter(None, [static, sets])),
-            code="source.no_log",
+            code="source.cdc_not_enabled",
         )  # fmt: skip
 
 
 def snapshot_gtid(keeper: pymysql.Connection[Any], side: pymysql.Connection[Any]) -> str:
-    """The position that a consistent snapshot belongs to; '' where nothing was ever written to the log."""
+    """The position of a consistent snapshot; '' if nothing was ever written to the log."""
     found = dict(rows(keeper, "show status like 'binlog_snapshot_%'"))
     file, place = found.get("Binlog_snapshot_file", ""), found.get("Binlog_snapshot_position", "0")
     if not file:

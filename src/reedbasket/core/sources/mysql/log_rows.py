@@ -1,4 +1,4 @@
-"""Rows of one table out of the binary log, gathered until they are worth a batch."""
+"""Rows of one table from the binary log, collected until they are worth a batch."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator, Sequence
 import pyarrow as pa
 
 from ...errors import SourceError
-from ...records.change_records import Logged, LoggedRecords
+from ...records.change_records import ChangeRecords, Logged
 from ..sql.changelog import LogPart
 from ..sql.database import typed
 from ..sql.tables import Column, Table
@@ -20,8 +20,12 @@ from .values import to_column
 _OWN_BYTES = ("uuid", "inet4", "inet6", "vector", "geometry", "point", "linestring", "polygon", "multi", "geom")
 
 
-class Building:
-    """See the file's head. as_column: how the feed wants a column, None for one that it leaves out."""
+class RowBuilder:
+    """See the module.
+
+    Args:
+        as_column: how the feed wants a column; None for one that it leaves out.
+    """
 
     def __init__(
         self, table: Table, key: Sequence[str], as_column: Callable[[Column], Column | None], zone: str, on: str
@@ -43,7 +47,7 @@ class Building:
         return len(self._values)
 
     def structure(self, event: bytes) -> None:
-        """What the rows that follow are made of; event: a table map."""
+        """The structure of the rows that follow; event: a table map."""
         _, self._mapped = binlog.table_of(event)
         self._names = [column.name for column in self._mapped.columns]
         self._columns, self._readers = [], []
@@ -74,13 +78,13 @@ class Building:
                 self._gone.append(False)
         self._bytes += len(event)
 
-    def emptied(self) -> Iterator[LogPart]:
-        """The table was emptied: what was told before counts no more."""
+    def truncated(self) -> Iterator[LogPart]:
+        """The table was truncated: earlier changes no longer matter."""
         yield from self.flush(None)
         self._emptied = True
 
     def flush(self, position: str | None) -> Iterator[LogPart]:
-        """What waits, as one part; position: how far the log is read once it is committed."""
+        """The waiting rows, as one part; position: how far the log is read once it is committed."""
         if not self._values and not self._emptied:
             return
         columns = list(zip(*self._values)) or [()] * len(self._columns)
@@ -90,15 +94,17 @@ class Building:
             if column is not None
         ]
         logged = Logged(self._gone, {}, frozenset(self._moved))
-        yield LogPart(LoggedRecords(typed(fields, len(self._values)), logged, emptied=self._emptied), position, self._bytes)
+        yield LogPart(ChangeRecords(typed(fields, len(self._values)), logged, truncated=self._emptied), position, self._bytes)
         self._values, self._gone, self._moved, self._emptied, self._bytes = [], [], set(), False, 0
 
     def _unreadable(self, column: str, what: str) -> SourceError:
         return SourceError(
-            "reading the log of", self._on,
-            found=f"it tells {self._table.name}.{column} ({what}) in a format of the server's own, which cannot be decoded",
-            fix=f"leave it out (`exclude_columns: [{column}]`), or take the table's changes by cursor or compare", code="source.no_log",
-        )  # fmt: skip
+            "reading the change log of",
+            self._on,
+            found=f"{self._table.name}.{column} ({what}) is in an internal format of the server, which cannot be decoded",
+            fix=f"leave it out (`exclude_columns: [{column}]`), or read the table's changes by cursor or compare",
+            code="source.cdc_not_enabled",
+        )
 
 
 _GUESSED = {1: "tinyint", 2: "smallint", 3: "int", 8: "bigint", 9: "mediumint", 4: "float", 5: "double", 10: "date", 13: "year",

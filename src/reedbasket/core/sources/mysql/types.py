@@ -44,16 +44,16 @@ _BY_NAME: dict[str, tuple[Kind, str]] = {
 
 
 @dataclass(frozen=True)
-class Declared:
-    """A type as information_schema writes it, `decimal(12,2) unsigned`, taken apart."""
+class DeclaredType:
+    """A type as information_schema writes it, `decimal(12,2) unsigned`, parsed."""
 
     name: str
     sizes: tuple[int, ...]
     unsigned: bool
 
     @classmethod
-    def parse(cls, text: str) -> Declared:
-        """A type as the catalog writes it."""
+    def parse(cls, text: str) -> DeclaredType:
+        """Parse a type from the catalog."""
         found = re.match(r"\s*(\w+)(?:\(([\d,\s]+)\))?", text.lower())
         assert found is not None, text
         sizes = tuple(int(size) for size in found[2].split(",")) if found[2] else ()
@@ -61,8 +61,12 @@ class Declared:
 
 
 def column_of(name: str, declared: str, nullable: bool, *, is_json: bool = False) -> Column:
-    """is_json: MariaDB's, which is text by its type."""
-    said = Declared.parse(declared)
+    """A column of a table.
+
+    Args:
+        is_json: MariaDB's JSON, whose type is text.
+    """
+    said = DeclaredType.parse(declared)
     if is_json:
         return Column(name, "json", "json", "{}", nullable)
     if said.name == "decimal":
@@ -93,7 +97,7 @@ _OF_FIELD = {
 
 
 def column_of_field(name: str, code: int, flags: int, charset: int, length: int, scale: int) -> Column:
-    """A column of a query, by what the server says of its results."""
+    """A column of a query, from what the server says about its result."""
     unsigned = bool(flags & FLAG.UNSIGNED)
     if code in (FIELD_TYPE.DECIMAL, FIELD_TYPE.NEWDECIMAL):
         digits = length - (1 if scale else 0) - (0 if unsigned else 1)

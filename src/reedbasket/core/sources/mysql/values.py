@@ -1,4 +1,4 @@
-"""Values as MySQL writes them, made columns of our kinds."""
+"""Values as MySQL writes them, converted to our types."""
 
 from __future__ import annotations
 
@@ -15,8 +15,15 @@ from .binary import NO_DAY, NO_TIME
 
 
 def to_column(column: Column, values: pa.Array, zone: str) -> tuple[pa.Field, pa.Array]:
-    """values: the text of each, as the log tells it, or what it is, as a statement brings it (see binary.cut_columns). zone: of the
-    source, that a datetime is in. Raises pyarrow.ArrowInvalid."""
+    """A column.
+
+    Args:
+        values: the text of each, from the log; or values as a statement brings them (see binary.cut_columns).
+        zone: of the source, which a datetime is in.
+
+    Raises:
+        pyarrow.ArrowInvalid: a value cannot be converted.
+    """
     kind = column.kind or "text"
     if values.type != pa.binary():
         return _told(column, kind, values, zone)

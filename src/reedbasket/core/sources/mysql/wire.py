@@ -1,8 +1,8 @@
-"""Rows as they come over the wire, many at a time: found in the stream, to be cut into columns.
+"""Rows from the wire, many at a time: found in the stream, to be cut into columns.
 
 Source: MariaDB's documentation, "Client/Server Protocol": "COM_STMT_PREPARE", "COM_STMT_EXECUTE", "Result Set Packets"; MySQL's is the
-same. A row is a packet. Statements are prepared, because rows then come in binary: the server spends two thirds of the time on them that
-it takes to write each value as text, and we do not read that text again.
+same. A row is a packet. Statements are prepared, because rows then come in binary: the server needs a third less time than for writing
+each value as text, and the text does not have to be parsed.
 """
 
 from __future__ import annotations
@@ -29,7 +29,7 @@ _PREPARE, _EXECUTE, _CLOSE = COMMAND.COM_STMT_PREPARE, COMMAND.COM_STMT_EXECUTE,
 
 
 def columns_of(connection: pymysql.Connection[Any], statement: str) -> tuple[list[Any], Iterator[list[pa.Array]]]:
-    """(what the columns are, as the server says; batches of them, see binary.cut_columns). To be gone through to its end."""
+    """(the columns, as the server describes them; batches of them, see binary.cut_columns). Has to be iterated to its end."""
     driver: Any = connection
     driver._execute_command(_PREPARE, statement)
     number, columns, values = struct.unpack_from("<IHH", driver._read_packet().get_all_data(), 1)
@@ -75,7 +75,7 @@ def _batches(driver: Any, fields: Sequence[Any], number: int) -> Iterator[list[p
 
 
 def _packets(buffer: bytearray, at: int, starts: list[int]) -> int:
-    """Notes where packets begin, and returns where the last whole one ends. Nothing is done here but what has to be, row by row."""
+    """Note where packets begin, and return where the last whole one ends. Nothing is done here but what has to be done row by row."""
     header, append, most = struct.Struct("<I").unpack_from, starts.append, len(buffer) - 4
     before = at
     while at <= most:

@@ -1,4 +1,4 @@
-"""What stands in a PostgreSQL database."""
+"""The catalog of a PostgreSQL database."""
 
 from __future__ import annotations
 

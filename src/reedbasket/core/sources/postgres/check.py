@@ -1,4 +1,4 @@
-"""Each step on the way into a PostgreSQL database, and the statements that an administrator has to run for it."""
+"""The steps to reading a PostgreSQL database, checked one by one, and the statements that an administrator has to run."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ import psycopg
 from psycopg import sql
 
 from ...allowed_paths import Places
-from ...check_steps import CheckStep, reach
+from ...check_steps import CheckStep, password_step, reach
 from ...errors import ReedError
 from ...postgres import Address, connect_failure
 from ...wording import many, size
@@ -26,13 +26,15 @@ _REPLICATION = "`reed setup-sql SOURCE` prints the statements; the user needs RE
 def check(
     source: PostgresSourceDefinition, reveal: Callable[[str], str], places: Places, inside: Callable[[], Iterator[CheckStep]]
 ) -> Iterator[CheckStep]:
-    """reveal: a secret by name. places: of files it names. inside: the steps behind the login."""
-    try:
-        password = reveal(source.password.secret) if source.password else None
-        yield CheckStep("secrets", True, "1 set" if source.password else "none needed")
-    except ReedError as error:
-        yield CheckStep("secrets", False, f"{error.found}: {error.on}", error.fix)
-        return
+    """The steps.
+
+    Args:
+        reveal: gives a secret by its name.
+        places: of files that the source names.
+        inside: the steps after the login.
+    """
+    step, password = password_step(source.password.secret if source.password else None, reveal)
+    yield step
     address = Address(source, source.schema_, password, places, source.time_zone)
     yield from reach(address.host, address.port, "`host`")
     try:
@@ -52,7 +54,11 @@ def check(
 
 
 def log_steps(connection: psycopg.Connection[Any], logs: Mapping[LogName, Sequence[Table]]) -> Iterator[CheckStep]:
-    """logs: the tables that follow each. What the log of each needs, how far behind it is, and what slots nobody reads."""
+    """What each change log needs, how far behind it is, and which slots nobody reads.
+
+    Args:
+        logs: the tables that follow each.
+    """
     on = str(connection.info.host)
     try:
         if logs:
@@ -61,16 +67,16 @@ def log_steps(connection: psycopg.Connection[Any], logs: Mapping[LogName, Sequen
             slot.require_published(connection, on, name.publication, tables)
             state = slot.state_of(connection, name.slot)
             if state is not None and state.lost:
-                fix = f"{slot.drop_statement(name.slot)} then `reed run FEED --allow-loss` reads its tables whole once more"
-                yield CheckStep(
-                    "log", False, f"the slot {name.slot} is lost: the server has thrown away log that it needed", fix
-                )
+                fix = f"{slot.drop_statement(name.slot)} then `reed run FEED --allow-loss` reads its whole tables again"
+                yield CheckStep("log", False, f"the slot {name.slot} is lost: the server has discarded log that it needed", fix)
                 return
             if state is None and not _may_replicate(connection):
-                yield CheckStep("log", False, f"there is no slot {name.slot}, and we may not make it", _REPLICATION)
+                yield CheckStep("log", False, f"there is no slot {name.slot}, and it may not be created", _REPLICATION)
                 return
             words = (
-                "will be made by the first run" if state is None else f"{size(state.behind)} behind, holds {size(state.holds)}"
+                "will be created by the first run"
+                if state is None
+                else f"{size(state.behind)} behind, holds {size(state.holds)}"
             )
             yield CheckStep("log", True, f"{many(len(tables), 'table')} published, slot {name.slot}: {words}")
     except ReedError as error:
@@ -98,13 +104,14 @@ def _log_statements(source: PostgresSourceDefinition, logs: Mapping[LogName, Seq
     ]  # fmt: skip
     for name, tables in logs.items():
         if tables:
-            made.append(("whose changes the log tells; by an owner of the tables, in this database",
+            made.append(("the tables whose changes are published; to be run by their owner, in this database",
                          slot.publication_statement(name.publication, tables)))  # fmt: skip
-        made.append(("keeps the log for us from here on; the first run makes it where nobody did",
+        made.append(("keeps the log for the feed from here on; the first run creates it if nobody has",
                      slot.create_statement(name.slot).as_string(None) + ";"))  # fmt: skip
         made.append(
             (
-                f"only once the feed is gone for good, for a slot that nobody reads fills the disk: {slot.drop_statement(name.slot)}",
+                "only when the feed is removed for good, because a slot that nobody reads "
+                f"fills the disk: {slot.drop_statement(name.slot)}",
                 "",
             )
         )
@@ -114,12 +121,16 @@ def _log_statements(source: PostgresSourceDefinition, logs: Mapping[LogName, Seq
 def setup_statements(
     source: PostgresSourceDefinition, tables: Sequence[Table], logs: Mapping[LogName, Sequence[Table]]
 ) -> list[tuple[str, str]]:
-    """[(what for, SQL)] for an administrator: a user that may read these tables, and nothing else. logs: those that follow it."""
+    """[(purpose, SQL)] for an administrator: a user that may read these tables, and nothing else.
+
+    Args:
+        logs: the tables that follow each change log.
+    """
     user, database = sql.Identifier(source.user), sql.Identifier(source.database)
     made: list[tuple[str, sql.Composable]] = [
-        ("a user that may sign in; set the password with `reed secret set` too",
+        ("a user that may log in; set the same password with `reed secret set`",
          sql.SQL("CREATE ROLE {} LOGIN PASSWORD '…';").format(user)),
-        ("it only reads, whatever it is granted later", sql.SQL("ALTER ROLE {} SET default_transaction_read_only = on;").format(user)),
+        ("it can only read, whatever it is granted later", sql.SQL("ALTER ROLE {} SET default_transaction_read_only = on;").format(user)),
         ("into this database", sql.SQL("GRANT CONNECT ON DATABASE {} TO {};").format(database, user)),
     ]  # fmt: skip
     for schema in dict.fromkeys(table.schema for table in tables):

@@ -1,4 +1,4 @@
-"""Batches as ADBC hands them over, made columns of our kinds."""
+"""Batches from ADBC, converted to our types."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ _MICROS_TO_2000 = 946_684_800_000_000
 
 
 def to_columns(columns: Sequence[Column], batch: pa.RecordBatch) -> pa.Table:
-    """Columns in the order in which they were selected."""
+    """The columns, in the order in which they were selected."""
     fields = []
     for column, values in zip(columns, batch.columns):
         assert column.kind is not None
@@ -41,10 +41,10 @@ def to_columns(columns: Sequence[Column], batch: pa.RecordBatch) -> pa.Table:
 
 
 def _unwrapped(values: pa.Array) -> pa.Array:
-    """Dates and times whose infinities are the largest and the smallest there are.
+    """Dates and times whose infinities are the largest and the smallest values.
 
-    PostgreSQL says them as the ends of its count; the driver adds what lies between its beginning and ours, and where that goes beyond
-    what the bits hold, it begins at the other end.
+    PostgreSQL sends them as the ends of its range; the driver adds the distance between its epoch and Unix time, and if that overflows, it
+    wraps around.
     """
     kind, ours = (pa.int32(), _DAYS_TO_2000) if pa.types.is_date32(values.type) else (pa.int64(), _MICROS_TO_2000)
     width = kind.bit_width - 1

@@ -1,4 +1,4 @@
-"""PostgreSQL, read through ADBC in columns, all tables of a run in one snapshot."""
+"""Reading PostgreSQL through ADBC in columns, all tables of a run in one snapshot."""
 
 from __future__ import annotations
 
@@ -57,7 +57,7 @@ _VERSIONS = "select txid_snapshot_xmax(s), txid_snapshot_xmin(s) from txid_curre
 
 
 class PostgresSource(Database):
-    """See Database. The snapshot is held by a transaction that stays open as long as the source does."""
+    """See Database. The snapshot is held by a transaction that stays open as long as the source."""
 
     as_text = "cast({} as text)"
     has_endless_times = True
@@ -84,7 +84,7 @@ class PostgresSource(Database):
             self._types = read_types(self._keeper)
 
     def renew(self) -> None:
-        """From here on another snapshot is read, of what is there by now. `opened_at`: where in the log that is, or before."""
+        """Read another snapshot from here on. `opened_at` is its position in the log, or an earlier one."""
         self._keeper.rollback()
         self.opened_at = 0
         # Only who follows the log wants to know; a server that does not tell must not keep everybody else from reading.
@@ -114,7 +114,7 @@ class PostgresSource(Database):
 
     @override
     def describe(self, query: str, values: dict[str, Any]) -> Table:
-        with self.translated("asking what a query yields, at"), self._keeper.transaction():
+        with self.translated("describing a query, at"), self._keeper.transaction():
             text = self._rendered(query, values)
             found = self._keeper.execute(sql.SQL("select * from ({}\n) as q limit 0").format(sql.SQL(text)))
             columns = [
@@ -131,13 +131,18 @@ class PostgresSource(Database):
         self.require_as_seen(statement.table)
 
     def batches(self, text: str, *settings: str, snapshot: str | None = None) -> Iterator[pa.RecordBatch]:
-        """What a statement brings, on a connection of its own. settings: for its session. snapshot: what it sees."""
+        """The rows of a statement, on a separate connection.
+
+        Args:
+            settings: for its session.
+            snapshot: what it sees.
+        """
         doing = "reading from"
         with self.translated(doing):
             connection = adbc_driver_postgresql.dbapi.connect(
                 self.address.conninfo(*self._settings, *settings), autocommit=True
             )
-        done = Ending()
+        done = StatementEnd()
         try:
             with self.translated(doing), connection.cursor() as cursor:
                 if snapshot is not None:
@@ -159,16 +164,20 @@ class PostgresSource(Database):
                 connection.close()
 
     def require_as_seen(self, table: str) -> None:
-        """Raises SourceError where a table that was read had been truncated or rewritten behind the snapshot: it looks empty then."""
+        """Check that a table was not truncated or rewritten behind the snapshot, in which it would look empty.
+
+        Raises:
+            SourceError: it was.
+        """
         if table and self._snapshot is not None:
-            with self.translated("looking whether a table is still as it was, at"):
+            with self.translated("checking whether a table was rewritten, at"):
                 if self._keeper.execute(_REWRITTEN, (table,)).fetchone() is not None:
                     raise self.errors.rewritten(table)
 
     @override
     def hold(self, table: str) -> int:
         # Who truncates or rewrites a table does so for every snapshot.
-        with self.translated("keeping a table as it is, at"), self._keeper.transaction():
+        with self.translated("locking a table, at"), self._keeper.transaction():
             self._keeper.execute(sql.SQL("select from {} where false").format(sql.SQL(table)))
             row = self._keeper.execute(_BLOCKS, (table,)).fetchone()
         self.require_as_seen(table)
@@ -185,7 +194,7 @@ class PostgresSource(Database):
 
     @override
     def row_version(self) -> tuple[str, str]:
-        with self.translated("asking how far versions have got, at"):
+        with self.translated("asking for the latest row version, at"):
             row = self._keeper.execute(_VERSIONS).fetchone()
             assert row is not None
             return f"{row[1]}", replaced(_CHANGED, lambda name: str(row[0]) if name == "version_now" else f":{name}")
@@ -207,22 +216,22 @@ class PostgresSource(Database):
 
     @override
     def check_logs(self, logs: Mapping[LogName, Sequence[Table]]) -> Iterator[CheckStep]:
-        with self.translated("looking at the log of"), closing(self.connect()) as connection:
+        with self.translated("checking the change log of"), closing(self.connect()) as connection:
             yield from log_steps(connection, logs)
 
     # For the log
 
     def connect(self) -> psycopg.Connection[Any]:
-        """Outside of the snapshot."""
+        """A connection outside the snapshot."""
         return psycopg.connect(self.address.conninfo(*self._settings), autocommit=True)
 
     def quoted(self, table: Table) -> str:
-        """A table as SQL writes it."""
+        """A table as SQL."""
         return sql.Identifier(table.schema, table.name).as_string(self._keeper)
 
     def seen(self) -> tuple[str, int]:
-        """(the transactions that the snapshot has seen, as PostgreSQL writes them; where in the log all of them are behind)."""
-        with self.translated("looking where the log stands, at"):
+        """(the transactions that the snapshot sees, as PostgreSQL writes them; a position in the log after all of them)."""
+        with self.translated("asking for the position of the change log, at"):
             row = self._keeper.execute(
                 "select txid_current_snapshot()::text, (pg_current_wal_insert_lsn() - '0/0')::int8"
             ).fetchone()
@@ -235,15 +244,15 @@ class PostgresSource(Database):
         return column_of(self._types, name, "", oid, modifier, True)
 
     def base_type(self, oid: int) -> PgType:
-        """Of a domain what it is made of."""
+        """The type that a domain is based on."""
         found = self._types[oid]
         while found.what == "d":
             found = self._types[found.base]
         return found
 
     def cast(self, expression: str, oid: int, modifier: int, text: pa.Array) -> pa.Array:
-        """An expression over {}, for texts that are values of a type: its results as text."""
-        with self.translated("casting values of the log, at"), self._keeper.transaction():
+        """The results, as text, of an expression over {} for texts that are values of a type."""
+        with self.translated("casting values of the change log, at"), self._keeper.transaction():
             row = self._keeper.execute("select format_type(%s::int8::oid, %s)", (oid, modifier)).fetchone()
             assert row is not None
             value = f"(u.v::{row[0]})"
@@ -258,7 +267,7 @@ class PostgresSource(Database):
             self._types = read_types(self._keeper)
 
     def _rendered(self, text: str, values: dict[str, Any]) -> str:
-        """COPY, by which rows come in columns, knows no parameters: the driver writes each value as a literal."""
+        """COPY, by which rows come in columns, takes no parameters: the driver writes each value as a literal."""
         self.errors.require_known(text, values)
 
         def literal(name: str) -> str:
@@ -269,7 +278,7 @@ class PostgresSource(Database):
 
     @contextmanager
     def translated(self, doing: str) -> Iterator[None]:
-        """The drivers' errors, at this border, as SourceError."""
+        """Translate the drivers' errors into SourceError."""
         try:
             yield
         except (ReedError, GeneratorExit):
@@ -289,9 +298,9 @@ class PostgresSource(Database):
         if state == "55P03":
             return errors.locked(doing, words)
         if state == "55006":
-            return errors.in_use(doing, words)
+            return errors.log_in_use(doing, words)
         if state in ("42501", "28000", "28P01"):
-            return errors.no_right(doing, words)
+            return errors.permission_denied(doing, words)
         # Of what went wrong between two rows the driver tells no code, but that the server said it.
         said_by_server = bool(state) or _ANSWERED in str(error)
         if is_lost(error) or isinstance(error, psycopg.OperationalError) or not said_by_server:
@@ -304,20 +313,20 @@ def _modifier(cursor: psycopg.Cursor[Any], place: int) -> int:
     return cursor.pgresult.fmod(place)
 
 
-class Ending:
-    """Whether a statement is through. Whoever cancels it does so before its connection is closed, or not at all."""
+class StatementEnd:
+    """Whether a statement has ended. It is cancelled before its connection is closed, or not at all."""
 
     def __init__(self) -> None:
         self._done = threading.Event()
         self._lock = threading.Lock()
 
     def set(self) -> None:
-        """The statement is through: nobody cancels it from here on."""
+        """The statement has ended: nobody cancels it from here on."""
         with self._lock:
             self._done.set()
 
     def cancel_when(self, stop: threading.Event, cancel: Callable[[], object]) -> None:
-        """In a thread of its own, which looks every 0.2 s until the statement is through."""
+        """Cancel when `stop` is set: a separate thread looks every 0.2 s until the statement ends."""
         threading.Thread(target=self._watch, args=(stop, cancel), name="cancel", daemon=True).start()
 
     def _watch(self, stop: threading.Event, cancel: Callable[[], object]) -> None:

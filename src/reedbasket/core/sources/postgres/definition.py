@@ -1,4 +1,4 @@
-"""A PostgreSQL database as a source: what people write of it."""
+"""The definition of a PostgreSQL database as a source."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from ...spec.source import ServerDatabaseSource
 
 
 class PostgresSourceDefinition(ServerDatabaseSource):
-    """host, port, database, user, password, tls: of the server."""
+    """A PostgreSQL database as a source."""
 
     forms: ClassVar[dict[str, dict[str, Any]]] = {
         "PostgreSQL": {
@@ -30,12 +30,12 @@ class PostgresSourceDefinition(ServerDatabaseSource):
     type: Literal["postgres"]
     port: int = Field(5432, ge=1, le=65535, title="Port")
     schema_: str = Field(
-        "public", alias="schema", min_length=1, title="Schema", description="where tables are that are named without one"
+        "public", alias="schema", min_length=1, title="Schema", description="the schema of tables that are named without one"
     )
 
     @property
     @override
-    def home(self) -> str:
+    def default_schema(self) -> str:
         return self.schema_
 
 

@@ -1,7 +1,7 @@
-"""PostgreSQL's log of changes, decoded by the built-in output plugin: read once for all tables, put aside by table on disk.
+"""PostgreSQL's change log, decoded by the built-in output plugin: read once for all tables, and kept by table on disk.
 
-The slot is peeked at, and moved on only by `confirm`. What is told of a transaction is told whole, in the order of commits. A table
-that was read in a snapshot skips the transactions which that snapshot has seen.
+The slot is only peeked at; `confirm` alone moves it on. A transaction arrives as a whole, in the order of commits. A table that was read
+in a snapshot skips the transactions which that snapshot saw.
 """
 
 from __future__ import annotations
@@ -20,8 +20,8 @@ import pyarrow as pa
 from psycopg import sql
 from typing_extensions import override
 
-from ...records.change_records import LoggedRecords
-from ..sql.changelog import ChangeLog, Lag, LogLost, LogName, LogPart
+from ...records.change_records import ChangeRecords
+from ..sql.changelog import CdcPositionLost, ChangeLog, Lag, LogName, LogPart
 from ..sql.database import typed
 from ..sql.slices import bytes_of
 from ..sql.tables import Column, Table
@@ -43,8 +43,12 @@ _YEAR_2000 = 946_684_800
 
 @dataclass(frozen=True)
 class LogPosition:
-    """Transactions committed at `lsn` or later are not taken yet. seen, until: of a table read in a snapshot, the transactions that it
-    has seen; all committed at `until` or later are not among them."""
+    """Transactions committed at `lsn` or later have not been loaded.
+
+    Attributes:
+        seen: for a table read in a snapshot, the transactions that the snapshot saw.
+        until: all transactions committed there or later are not among them.
+    """
 
     lsn: int
     until: int = 0
@@ -55,17 +59,17 @@ class LogPosition:
 
     @classmethod
     def parse(cls, text: str) -> LogPosition:
-        """A position that was saved."""
+        """A saved position."""
         found = re.fullmatch(r"(\S+)(?: without (\S+) up to (\S+))?", text)
         assert found is not None
         return cls(_number(found[1]), _number(found[3]) if found[3] else 0, found[2] or "")
 
     def at(self, lsn: int) -> LogPosition:
-        """The same, but further: up to a place in the log."""
+        """The same, moved on to a position in the log."""
         return replace(self, lsn=max(lsn, self.lsn)) if self.seen and lsn < self.until else LogPosition(max(lsn, self.lsn))
 
     def taken(self, lsn: Any, xid: Any) -> Any:
-        """Which transactions are taken already."""
+        """Which transactions are loaded already."""
         before = lsn < self.lsn
         if not self.seen:
             return before
@@ -119,14 +123,14 @@ class PostgresLog(ChangeLog):
 
     @override
     def prepare(self, tables: Sequence[Table]) -> str | None:
-        with self._connected("opening the log of") as connection:
+        with self._connected("opening the change log of") as connection:
             slot.require_logical(connection, str(self._source.address))
             slot.require_published(connection, str(self._source.address), self._publication, tables)
             self._state = slot.state_of(connection, self._name)
             made = None
             if self._state is None:
                 slot.create(connection, str(self._source.address), self._name)
-                made = f"made the slot {self._name}, which keeps the log from here on"
+                made = f"created the slot {self._name}, which keeps the log from here on"
             # A worker that was killed holds the slot, or is still making it, until its server process has noticed.
             self._state = slot.wait_until_free(connection, str(self._source.address), self._name, _WAIT_SECONDS)
             if self._state.confirmed > self._source.opened_at:
@@ -141,7 +145,7 @@ class PostgresLog(ChangeLog):
 
     @override
     def look(self, tables: Sequence[Table], saved: str | None) -> None:
-        with self._connected("opening the log of") as connection:
+        with self._connected("opening the change log of") as connection:
             slot.require_logical(connection, self._on)
             slot.require_published(connection, self._on, self._publication, tables)
             self._state = slot.state_of(connection, self._name)
@@ -159,18 +163,18 @@ class PostgresLog(ChangeLog):
         state = self._state
         found = ""
         if state is None:
-            found = f"the slot {self._name}, which kept it for us, is gone"
+            found = f"the slot {self._name}, which kept it, no longer exists"
         elif state.lost:
-            found = "the server has thrown away log that the slot still needed (see max_slot_wal_keep_size)"
+            found = "the server has discarded log that the slot still needed (see max_slot_wal_keep_size)"
         elif state.confirmed > LogPosition.parse(saved).lsn:
             found = (
-                f"the slot stands at {_lsn(state.confirmed)}, beyond {saved} where the last run ended: it was recreated, or "
+                f"the slot is at {_lsn(state.confirmed)}, after {saved}, where the last run ended: it was recreated, or "
                 "somebody else read from it"
             )
         if found:
             drop = f"`{slot.drop_statement(self._name)}`, then " if state is not None and state.lost else ""
-            raise LogLost(
-                "going on with the log of", self._on, found=found,
+            raise CdcPositionLost(
+                "continuing the change log of", self._on, found=found,
                 fix=f"{drop}`reed run FEED --allow-loss` reads its tables in full again and continues from there",
             )  # fmt: skip
 
@@ -213,7 +217,7 @@ class PostgresLog(ChangeLog):
         return str(LogPosition.parse(saved).at(self._reached))
 
     @override
-    def brings(self) -> bool:
+    def has_changes(self) -> bool:
         self._read()
         assert self._state is not None
         moved = self._reached - self._state.confirmed
@@ -233,7 +237,7 @@ class PostgresLog(ChangeLog):
         lowest = min(LogPosition.parse(text).lsn for text in positions)
         if self._state is None or lowest <= self._state.confirmed:
             return
-        with self._connected("moving the slot on, of") as connection:
+        with self._connected("moving the slot of") as connection:
             connection.execute("select pg_replication_slot_advance(%s, %s::pg_lsn)", (self._name, _lsn(lowest)))
 
     @override
@@ -248,7 +252,7 @@ class PostgresLog(ChangeLog):
         if self._spools is None:
             self._spools = {}
             followed = set(self._oids.values())
-            with self._connected("asking how far the log goes, at") as connection:
+            with self._connected("asking for the end of the change log, at") as connection:
                 row = connection.execute("select (pg_current_wal_flush_lsn() - '0/0')::int8").fetchone()
                 assert row is not None and self._state is not None
                 self._until = self._reached = row[0]
@@ -281,7 +285,7 @@ class PostgresLog(ChangeLog):
 
     def _records(
         self, rows: Rows, known: dict[tuple[str, int, int], Column | None], as_column: Callable[[Column], Column | None]
-    ) -> LoggedRecords:
+    ) -> ChangeRecords:
         fields = []
         for told in rows.relation.columns:
             if told.name not in rows.columns:
@@ -298,7 +302,7 @@ class PostgresLog(ChangeLog):
                 return self._source.cast(expression, oid, modifier, text)
 
             fields.append(to_column(column, base, rows.columns[told.name], ask, utc=self._utc))
-        return LoggedRecords(typed(fields, len(rows.logged.gone)), rows.logged, emptied=rows.emptied)
+        return ChangeRecords(typed(fields, len(rows.logged.gone)), rows.logged, truncated=rows.truncated)
 
     @contextmanager
     def _connected(self, doing: str) -> Iterator[psycopg.Connection[Any]]:

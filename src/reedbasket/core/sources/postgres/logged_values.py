@@ -1,4 +1,4 @@
-"""The text in which PostgreSQL's log tells a value, made a column of ours: equal to what a SELECT of it would bring."""
+"""Values as PostgreSQL's log writes them, as text, converted to our types: equal to what a SELECT would bring."""
 
 from __future__ import annotations
 
@@ -28,8 +28,13 @@ Ask = Callable[[str, pa.Array], pa.Array]
 
 
 def to_column(column: Column, base: PgType, text: pa.Array, ask: Ask, *, utc: bool) -> tuple[pa.Field, pa.Array]:
-    """base: the column's type, of a domain what it is made of. ask: an SQL expression over {} for each value, as the server casts it
-    to the column's type: as text. utc: times without zone are in UTC."""
+    """A column.
+
+    Args:
+        base: the column's type; for a domain, the type that it is based on.
+        ask: evaluates an SQL expression over {} for each value, which the server casts to the column's type; returns text.
+        utc: times without a zone are in UTC.
+    """
     kind = column.kind or "text"
     local = _local(column, base, text, utc=utc)
     if local is not None:

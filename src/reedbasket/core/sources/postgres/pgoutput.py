@@ -1,6 +1,6 @@
-"""The messages of PostgreSQL's built-in output plugin, version 1 of its protocol, many at a time.
+"""Messages of PostgreSQL's built-in output plugin, version 1 of its protocol, many at a time.
 
-Source: PostgreSQL documentation, 55.9 "Logical Replication Message Formats". Positions are LSNs as whole numbers.
+Source: PostgreSQL documentation, 55.9 "Logical Replication Message Formats". Positions are LSNs as integers.
 """
 
 from __future__ import annotations
@@ -33,7 +33,11 @@ class RelationColumn:
 
 @dataclass(frozen=True)
 class Relation:
-    """A table as it is from here on in the log. identity: what it shows of old rows, as in pg_class.relreplident."""
+    """A table as it is from here on in the log.
+
+    Attributes:
+        identity: what the log contains of old rows, as in pg_class.relreplident.
+    """
 
     oid: int
     identity: str
@@ -42,14 +46,18 @@ class Relation:
 
 @dataclass(frozen=True)
 class Transactions:
-    """Of each message the transaction that it belongs to: where in the log that was committed, and its 32 bits of number."""
+    """The transaction of each message: where in the log it was committed, and the 32 bits of its number."""
 
     lsn: Numbers
     xid: Numbers
 
 
 class Begun:
-    """Follows the beginnings of transactions from batch to batch. oldest: when the first was committed, microseconds since 2000."""
+    """Follows the beginnings of transactions from batch to batch.
+
+    Attributes:
+        oldest: when the first was committed, microseconds since 2000.
+    """
 
     def __init__(self) -> None:
         self._lsn = self._xid = 0
@@ -57,7 +65,7 @@ class Begun:
         self.count = 0
 
     def of(self, buffer: Bytes, begin: Numbers, kinds: Bytes) -> Transactions:
-        """Of each message the transaction that it belongs to."""
+        """The transaction of each message."""
         is_begin = kinds == _BEGIN
         at = begin[:-1][is_begin]
         lsn, xid = big_endian(buffer, at + 1, 8), big_endian(buffer, at + 17, 4)
@@ -71,7 +79,7 @@ class Begun:
 
 
 def tables_of(buffer: Bytes, begin: Numbers, kinds: Bytes) -> dict[int, Flags]:
-    """{oid: which messages are of that table}; one that empties several tables is of each."""
+    """{oid: which messages are about that table}; a message that truncates several tables is about each of them."""
     about = (kinds == _RELATION) | (kinds == _INSERT) | (kinds == _UPDATE) | (kinds == _DELETE)
     oids = np.zeros(len(kinds), np.int64)
     oids[about] = big_endian(buffer, begin[:-1][about] + 1, 4)
@@ -85,23 +93,34 @@ def tables_of(buffer: Bytes, begin: Numbers, kinds: Bytes) -> dict[int, Flags]:
 
 
 def kinds_of(buffer: Bytes, begin: Numbers) -> Bytes:
-    """The letter that says what each message is."""
+    """The letter that tells each message's kind."""
     return buffer[begin[:-1]]
 
 
 @dataclass(frozen=True)
 class Rows:
-    """Of one table, in order: {column: its text}; `logged` by place. emptied: before the first of these. messages: how many."""
+    """Changes of one table, in order: {column: its text}.
+
+    Attributes:
+        logged: by position.
+        truncated: before the first of these.
+        messages: how many there were.
+    """
 
     relation: Relation
     columns: dict[str, pa.Array]
     logged: Logged
-    emptied: bool
+    truncated: bool
     messages: int
 
 
 class TableDecoder:
-    """Of one table. wanted: whether a column is to be read. key: columns of the feed's key."""
+    """Decodes the messages of one table.
+
+    Args:
+        wanted: whether a column is to be read.
+        key: the columns of the feed's key.
+    """
 
     def __init__(self, wanted: Callable[[str], bool], key: Sequence[str]) -> None:
         self._wanted = wanted
@@ -110,7 +129,7 @@ class TableDecoder:
         self._emptied = False
 
     def rows(self, messages: pa.Array) -> Iterator[Rows]:
-        """Messages of one table, all with what they say of it; a new batch for each change of its structure."""
+        """The changes in some messages; a new batch begins with each change of the table's structure."""
         buffer, begin = bytes_of(messages)
         kinds = kinds_of(buffer, begin)
         first = 0
@@ -131,8 +150,8 @@ class TableDecoder:
         return Rows(relation, columns, Logged([], {}), True, 0)
 
     def _segment(self, buffer: Bytes, begin: Numbers, kinds: Bytes) -> Rows:
-        relation, emptied = self._relation, self._emptied
-        assert relation is not None, "changes come after what they are changes of"
+        relation, truncated = self._relation, self._emptied
+        assert relation is not None, "a change came before the structure of its table"
         self._emptied = False
         many = len(relation.columns)
         # Behind the table's number stands what follows: the new row at once, or first what is told of the old one.
@@ -155,7 +174,7 @@ class TableDecoder:
         full = np.zeros(len(starts), np.bool_)
         full[entry[both & (first == _OLD_ROW)]] = True
         columns, unchanged = self._columns(relation, buffer, starts)
-        return self._settled(relation, columns, unchanged, gone, entry[both], full, emptied, len(kinds))
+        return self._settled(relation, columns, unchanged, gone, entry[both], full, truncated, len(kinds))
 
     def _columns(self, relation: Relation, buffer: Bytes, starts: Numbers) -> tuple[dict[str, pa.Array], dict[str, Flags]]:
         at = starts + 2
@@ -182,10 +201,15 @@ class TableDecoder:
         gone: Flags,
         pairs: Numbers,
         full: Flags,
-        emptied: bool,
+        truncated: bool,
         messages: int,
     ) -> Rows:
-        """pairs: places of old rows that have a new one behind them. full: of those that tell every value."""
+        """The changes of one batch.
+
+        Args:
+            pairs: positions of old rows that are followed by a new one.
+            full: rows that have every value.
+        """
         kept: dict[int, tuple[str, ...]] = {}
         for name, same in unchanged.items():
             told = same.copy()
@@ -206,9 +230,9 @@ class TableDecoder:
                 chosen = pa.array(keep)
                 columns = {name: values.filter(chosen) for name, values in columns.items()}
                 return Rows(
-                    relation, columns, Logged(gone.tolist(), kept, moved).filter(keep.tolist()), emptied, messages
+                    relation, columns, Logged(gone.tolist(), kept, moved).filter(keep.tolist()), truncated, messages
                 )  # fmt: skip
-        return Rows(relation, columns, Logged(gone.tolist(), kept, moved), emptied, messages)
+        return Rows(relation, columns, Logged(gone.tolist(), kept, moved), truncated, messages)
 
     def _moves(self, columns: dict[str, pa.Array], pairs: Numbers) -> Flags:
         """Which pairs of an old and a new row differ in their key."""

@@ -1,4 +1,4 @@
-"""The slot by which PostgreSQL keeps its log for a feed, and the publication that says of which tables."""
+"""The slot with which PostgreSQL keeps its log for a feed, and the publication that selects the tables."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from typing import Any
 import psycopg
 from psycopg import sql
 
-from ...errors import SourceBusy, SourceError, SourceRefused
+from ...errors import CredentialsRefused, SourceBusy, SourceError
 from ..sql.tables import Table
 
 _STATE = """
@@ -31,8 +31,13 @@ _SHOW_SECONDS = 1.0
 
 @dataclass(frozen=True)
 class SlotState:
-    """confirmed: an LSN as a number, 0 while it is being made. behind, holds: bytes of log that wait to be read, and that it keeps on
-    the server's disk."""
+    """The state of a slot.
+
+    Attributes:
+        confirmed: an LSN as a number; 0 while the slot is being created.
+        behind: bytes of log that wait to be read.
+        holds: bytes that it keeps on the server's disk.
+    """
 
     active: bool
     pid: int | None
@@ -45,18 +50,18 @@ class SlotState:
 
     @property
     def lost(self) -> bool:
-        """Whether the server has thrown away what the slot was to keep."""
+        """Whether the server has discarded what the slot was to keep."""
         return self.status == "lost"
 
 
 def state_of(connection: psycopg.Connection[Any], name: str) -> SlotState | None:
-    """How a slot stands; None where there is none."""
+    """The state of a slot; None if there is none."""
     row = connection.execute(_STATE, (name,)).fetchone()
     return SlotState(*row) if row else None
 
 
 def abandoned(connection: psycopg.Connection[Any], used: Iterable[str]) -> list[tuple[str, int]]:
-    """[(slot, bytes it holds)] of slots by our names that no feed reads."""
+    """[(slot, bytes it holds)] of slots with names of ours that no feed reads."""
     known = set(used)
     return [
         (name, held or 0) for name, active, held in connection.execute(_OURS).fetchall() if name not in known and not active
@@ -64,41 +69,49 @@ def abandoned(connection: psycopg.Connection[Any], used: Iterable[str]) -> list[
 
 
 def create_statement(name: str) -> sql.Composed:
-    """The statement that makes a slot."""
+    """The statement that creates a slot."""
     return sql.SQL("SELECT pg_create_logical_replication_slot({}, 'pgoutput')").format(sql.Literal(name))
 
 
 def drop_statement(name: str) -> str:
-    """The statement that ends a slot, for people to run."""
+    """The statement that drops a slot, for people to run."""
     return sql.SQL("SELECT pg_drop_replication_slot({});").format(sql.Literal(name)).as_string(None)
 
 
 def publication_statement(name: str, tables: Sequence[Table]) -> str:
-    """Partitioned tables are told of as a whole."""
+    """The statement that creates a publication; partitioned tables are published as a whole."""
     listed = sql.SQL(",\n    ").join(sql.Identifier(table.schema, table.name) for table in tables)
     text = sql.SQL("CREATE PUBLICATION {}\n  FOR TABLE {}\n  WITH (publish_via_partition_root = true);")
     return text.format(sql.Identifier(name), listed).as_string(None)
 
 
 def require_logical(connection: psycopg.Connection[Any], on: str) -> None:
-    """Raises SourceError where the server keeps no log that can be decoded."""
+    """Check that the server keeps a log that can be decoded.
+
+    Raises:
+        SourceError: it does not.
+    """
     row = connection.execute("show wal_level").fetchone()
     if row is None or row[0] != "logical":
         raise SourceError(
-            "following the log of",
+            "following the change log of",
             on,
             found=f"wal_level is {row[0] if row else 'unknown'}, so its log does not carry row changes",
             fix="ALTER SYSTEM SET wal_level = 'logical'; then restart the server",
-            code="source.no_log",
+            code="source.cdc_not_enabled",
         )
 
 
 def require_published(connection: psycopg.Connection[Any], on: str, name: str, tables: Sequence[Table]) -> None:
-    """Raises SourceError where a publication is not there, or leaves out a table, or a kind of change."""
+    """Check a publication.
+
+    Raises:
+        SourceError: it does not exist, or leaves out a table or a kind of change.
+    """
     row = connection.execute(
         "select pubinsert and pubupdate and pubdelete and pubtruncate from pg_publication where pubname = %s", (name,)
     ).fetchone()
-    doing = "following the log of"
+    doing = "following the change log of"
     if row is None:
         raise SourceError(
             doing, on, found=f"there is no publication {name}, which lists the tables whose changes are read",
@@ -119,7 +132,7 @@ def require_published(connection: psycopg.Connection[Any], on: str, name: str, t
     if missing:
         names = sql.SQL(", ").join(sql.Identifier(table.schema, table.name) for table in missing)
         add = sql.SQL("ALTER PUBLICATION {} ADD TABLE {};").format(sql.Identifier(name), names).as_string(None)
-        words = "a partitioned one is told as a whole only with publish_via_partition_root = true"
+        words = "a partitioned table is published as a whole only with publish_via_partition_root = true"
         raise SourceError(
             doing, on, found=f"the publication {name} leaves out {', '.join(t.name for t in missing)}; {words}",
             fix=f"let its owner run: {add}", code="source.not_published",
@@ -127,24 +140,31 @@ def require_published(connection: psycopg.Connection[Any], on: str, name: str, t
 
 
 def create(connection: psycopg.Connection[Any], on: str, name: str) -> None:
-    """Waits for the transactions that run just now to end, as PostgreSQL has it. Raises SourceRefused."""
+    """Create a slot. PostgreSQL waits until the transactions that are running have ended.
+
+    Raises:
+        CredentialsRefused: the user may not create one.
+    """
     try:
         connection.execute(create_statement(name))
     except psycopg.errors.InsufficientPrivilege as error:
-        raise SourceRefused(
-            "making the slot at", on, found=error.diag.message_primary or str(error),
-            fix="`reed setup-sql SOURCE` prints the statements: the user needs REPLICATION", code="source.no_right",
+        raise CredentialsRefused(
+            "creating the slot at", on, found=error.diag.message_primary or str(error),
+            fix="`reed setup-sql SOURCE` prints the statements: the user needs REPLICATION", code="source.permission_denied",
         ) from error  # fmt: skip
     except psycopg.errors.ConfigurationLimitExceeded as error:
         raise SourceError(
-            "making the slot at", on, found=error.diag.message_primary or str(error),
+            "creating the slot at", on, found=error.diag.message_primary or str(error),
             fix="raise max_replication_slots and restart the server, or drop a slot that nobody reads", code="source.no_slot_free",
         ) from error  # fmt: skip
 
 
 def wait_until_free(connection: psycopg.Connection[Any], on: str, name: str, seconds: float) -> SlotState:
-    """The slot as it stands once it is made, and nobody holds it any more; or after so many seconds. Raises SourceBusy where it is still
-    being made then."""
+    """The slot, once it is created and nobody holds it, or after so many seconds.
+
+    Raises:
+        SourceBusy: it is still being created then.
+    """
     ends = time.monotonic() + seconds
     while True:
         state = state_of(connection, name)
@@ -152,15 +172,16 @@ def wait_until_free(connection: psycopg.Connection[Any], on: str, name: str, sec
             return state
         if time.monotonic() > ends:
             raise SourceBusy(
-                "opening the log of", on, found=f"the slot {name} is being made since {seconds:g} s or more",
+                "opening the change log of", on, found=f"the slot {name} has been under construction for {seconds:g} s or more",
                 fix="it waits for transactions that were open when it was requested; end them, or wait",
             )  # fmt: skip
         time.sleep(0.1)
 
 
 def let_commits_show(connection: psycopg.Connection[Any]) -> None:
-    """A transaction may stand committed in the log a moment before others see it so, and longer where it waits for a replica: until
-    all that run now have ended, or for a short while, for most of them really run on."""
+    """Wait until all transactions that are running have ended, or for a short while, since most of them do go on: a transaction may be
+    committed in the log a moment before others see it, and longer if it waits for a replica.
+    """
     row = connection.execute("select txid_current_snapshot()::text").fetchone()
     ends = time.monotonic() + _SHOW_SECONDS
     while time.monotonic() < ends and connection.execute(_STILL_RUNNING, row).fetchone():

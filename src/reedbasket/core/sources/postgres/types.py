@@ -42,7 +42,12 @@ _BY_CAST: dict[str, tuple[Kind, str]] = {
 
 @dataclass(frozen=True)
 class PgType:
-    """A row of pg_type. base, modifier: of a domain, what it is made of."""
+    """A row of pg_type.
+
+    Attributes:
+        base: the type that a domain is based on.
+        modifier: of the domain.
+    """
 
     name: str
     what: str
@@ -53,7 +58,13 @@ class PgType:
 
 @dataclass(frozen=True)
 class Read:
-    """kind: of ours. expression: SQL with {} for the quoted name. whole, fraction: -1 where the type does not say."""
+    """How a column is read.
+
+    Attributes:
+        kind: its type in the warehouse.
+        expression: SQL with {} for the quoted name.
+        whole, fraction: digits of decimals; -1 if the type does not say.
+    """
 
     kind: Kind
     expression: str
@@ -62,7 +73,11 @@ class Read:
 
 
 def read_as(types: dict[int, PgType], oid: int, modifier: int) -> Read:
-    """How a column of a type is read. modifier: atttypmod."""
+    """How a column of a type is read.
+
+    Args:
+        modifier: atttypmod.
+    """
     found = types[oid]
     while found.what == "d":
         modifier = found.modifier if modifier < 0 else modifier

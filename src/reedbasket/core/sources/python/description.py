@@ -1,4 +1,4 @@
-"""What a connector's class says of itself, asked in a process of its own."""
+"""What a connector's class declares, read in a process of its own."""
 
 from __future__ import annotations
 
@@ -11,5 +11,9 @@ from .host import CodeHost
 
 
 def described(code: Code) -> dict[str, Any]:
-    """As a connector's YAML would say it. Raises SourceError."""
+    """The declaration, in the form of a connector's YAML.
+
+    Raises:
+        SourceError: the code cannot be loaded, or declares something wrong.
+    """
     return CodeHost(code, doing="reading the description of", mask=Mask(), stop=threading.Event()).describe()

@@ -1,8 +1,8 @@
-"""What a connector's process and ours say to each other: a letter, a length of four bytes, and as many bytes.
+"""The protocol between a connector's process and the worker: a letter, a length of four bytes, and a payload of that length.
 
-To it:   o an order (JSON) · h an answer to its request (a line of JSON, then the body) · x why there is none (JSON)
-From it: j records (a JSON list) · a records (an Arrow stream) · p how far it is (JSON) · q a request (JSON) · l a line for the log (JSON)
-         d what was asked of it (JSON), at its end · e why it could not (JSON)
+To it:   o an order (JSON) · h an answer to its request (a line of JSON, then the body) · x why there is no answer (JSON) From it: j
+records (a JSON list) · a records (an Arrow stream) · p its position (JSON) · q a request (JSON) · l a line for the log (JSON) d the result
+of an order (JSON), at its end · e why it failed (JSON)
 """
 
 from __future__ import annotations
@@ -23,35 +23,51 @@ _LOOK_SECONDS = 0.2
 _PIPE_BYTES = 1 << 20
 
 
-class Ended(Exception):
-    """The other side has gone."""
+class PeerGone(Exception):
+    """The other process has ended."""
 
 
-class Silent(Exception):
-    """The other side said nothing for too long."""
+class PeerSilent(Exception):
+    """The other process said nothing for too long."""
 
 
 def widen(pipe: int) -> None:
-    """A page goes through at once, in place of 64 KiB at a time."""
+    """Enlarge a pipe, so that a page fits into it at once, instead of 64 KiB at a time."""
     with suppress(OSError):
         fcntl.fcntl(pipe, fcntl.F_SETPIPE_SZ, _PIPE_BYTES)
 
 
 def send(out: int, letter: bytes, payload: bytes) -> None:
-    """out: a file descriptor. Raises Ended."""
+    """Send a message.
+
+    Args:
+        out: a file descriptor.
+
+    Raises:
+        PeerGone: the other process has ended.
+    """
     for piece in (memoryview(_HEAD.pack(letter, len(payload))), memoryview(payload)):
         while piece:
             try:
                 piece = piece[os.write(out, piece) :]
             except BrokenPipeError:
-                raise Ended from None
+                raise PeerGone from None
 
 
 def receive(source: int, *, seconds: float | None = None, look: Callable[[], None] = lambda: None) -> tuple[bytes, bytes]:
-    """(letter, payload). seconds: of silence that are borne. look: called while nothing comes, and may raise. Raises Ended, Silent."""
+    """(letter, payload) of the next message.
+
+    Args:
+        seconds: of silence that are allowed.
+        look: called while nothing comes; may raise.
+
+    Raises:
+        PeerGone: the other process has ended.
+        PeerSilent: nothing came for too long.
+    """
     letter, length = _HEAD.unpack(_take(source, _HEAD.size, seconds, look))
     if length > MOST_BYTES:
-        raise Ended
+        raise PeerGone
     return letter, _take(source, length, seconds, look)
 
 
@@ -62,10 +78,10 @@ def _take(source: int, count: int, seconds: float | None, look: Callable[[], Non
             while not select.select([source], [], [], _LOOK_SECONDS)[0]:
                 look()
                 if time.monotonic() - heard > seconds:
-                    raise Silent
+                    raise PeerSilent
         part = os.read(source, min(left, 1 << 20))
         if not part:
-            raise Ended
+            raise PeerGone
         heard = time.monotonic()
         parts.append(part)
         left -= len(part)

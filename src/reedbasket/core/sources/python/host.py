@@ -1,4 +1,4 @@
-"""The worker's side of a connector's process: begins it, sends what it asks for, hands on what it finds, and ends it."""
+"""The worker's side of a connector's process: starts it, sends its requests, passes on its records, and ends it."""
 
 from __future__ import annotations
 
@@ -35,31 +35,35 @@ Send = Callable[[Request, frozenset[int]], Answer]
 
 @dataclass(frozen=True)
 class Found:
-    """letter: see frames."""
+    """A message from the connector; letter: see frames."""
 
     letter: bytes
     payload: bytes
 
     @property
     def body_bytes(self) -> int:
-        """How large the message was."""
+        """The size of the message."""
         return len(self.payload)
 
 
 class ConnectorBroken(errors.SourceError):
-    """A connector's file that is no Python, or lacks what it needs."""
+    """A connector's file that is not valid Python, or lacks what it needs."""
 
     code = "connector.broken"
 
 
 class ConnectorFailed(errors.SourceError):
-    """A connector that raised something, or ended without a word."""
+    """A connector that raised an error, or ended unexpectedly."""
 
     code = "connector.failed"
 
 
 class CodeHost:
-    """One process, for one order. send: a request of its, with the statuses that are good."""
+    """One process, for one order.
+
+    Args:
+        send: sends a request of the connector's, with the statuses that are good.
+    """
 
     def __init__(
         self,
@@ -84,7 +88,11 @@ class CodeHost:
         self.lacking: list[str] = []
 
     def describe(self) -> dict[str, Any]:
-        """What the class says of itself, as a connector's YAML would. Raises SourceError."""
+        """What the class declares, in the form of a connector's YAML.
+
+        Raises:
+            SourceError: the connector failed.
+        """
         found: dict[str, Any] = {}
         for message in self._do({"do": "describe"}, _DESCRIBE_SECONDS):
             if message.letter == b"d":
@@ -93,26 +101,40 @@ class CodeHost:
         return found
 
     def check(self, settings: Mapping[str, Any]) -> None:
-        """Raises SourceError."""
+        """Run the connector's own check.
+
+        Raises:
+            SourceError: the check failed.
+        """
         for _ in self._do({"do": "check", "settings": settings}, self._code.idle_timeout):
             pass
 
     def tables(self, settings: Mapping[str, Any]) -> dict[str, dict[str, Any]]:
-        """Which there are, as the source says: {name: as a connector's YAML would say it}. Raises SourceError, RunCancelled."""
+        """The source's tables: {name: in the form of a connector's YAML}.
+
+        Raises:
+            SourceError: the connector failed.
+            RunCancelled: the run was cancelled.
+        """
         for message in self._do({"do": "tables", "settings": settings}, self._code.idle_timeout):
             if message.letter == b"d":
                 return dict(orjson.loads(message.payload))
         return {}
 
     def read(self, settings: Mapping[str, Any], table: str, position: Mapping[str, Any]) -> Iterator[Found]:
-        """Raises SourceError, RunCancelled."""
+        """The messages while a table is read.
+
+        Raises:
+            SourceError: the connector failed.
+            RunCancelled: the run was cancelled.
+        """
         order = {"do": "read", "settings": settings, "table": table, "position": position}
         for message in self._do(order, self._code.idle_timeout):
             if message.letter != b"d":
                 yield message
 
     def end(self) -> None:
-        """Nothing more is wanted of it. From any thread."""
+        """End the process. From any thread."""
         if self._process is not None:
             _kill(self._process)
 
@@ -143,28 +165,28 @@ class CodeHost:
         try:
             frames.send(into, b"o", orjson.dumps({**order, "scratch": scratch}, default=_as_text))
             yield from self._talk(into, out, silence)
-        except frames.Silent:
+        except frames.PeerSilent:
             raise errors.SourceTimedOut(
                 self._doing,
                 code.entry,
-                found=f"the connector yielded nothing for {silence:g} s, and was ended",
+                found=f"the connector yielded nothing for {silence:g} s, and was killed",
                 fix="yield records as they come, or raise `idle_timeout` in its definition",
                 code="connector.timed_out",
             ) from None
-        except frames.Ended:
+        except frames.PeerGone:
             process.wait(5)
-            last = printed[-1].decode("utf-8", "replace").strip() if printed else "it said nothing"
+            last = printed[-1].decode("utf-8", "replace").strip() if printed else "it printed nothing"
             raise ConnectorBroken(
                 self._doing,
                 code.entry,
-                found=f"its process ended by itself ({_how(process.returncode)}): {self._mask.text(last)}",
+                found=f"its process ended unexpectedly ({_how(process.returncode)}): {self._mask.text(last)}",
                 fix="see the run's log",
             ) from None
         finally:
             _end(process)
             listening.join(2)
             for line in printed:
-                self._told("info", "connector.printed", self._mask.text(line.decode("utf-8", "replace").rstrip())[:_LINE])
+                self._told("info", "connector.output", self._mask.text(line.decode("utf-8", "replace").rstrip())[:_LINE])
             shutil.rmtree(scratch, ignore_errors=True)
 
     def _talk(self, into: int, out: int, silence: float) -> Iterator[Found]:
@@ -177,7 +199,7 @@ class CodeHost:
                 line = orjson.loads(payload)
                 self._told(
                     "warning" if line["level"] == "warning" else "info",
-                    "connector.said",
+                    "connector.log",
                     self._mask.text(str(line["message"]))[:_LINE],
                 )
             elif letter == b"e":
@@ -215,7 +237,7 @@ class CodeHost:
                 self._mask.text(url),
                 found=f"the connector sends a request to a server other than {here.scheme}://{here.netloc}",
                 fix="credentials are sent to the server of `base_url` only; make a separate connector for the other",
-                code="connector.foreign_address",
+                code="connector.other_server",
             )
         if query:
             url += ("&" if there.query else "?") + query
@@ -236,7 +258,7 @@ class CodeHost:
         found = self._mask.text(str(said["found"]))[:2000]
         if said.get("code"):
             at = f" at {said['where']}" if said.get("where") else ""
-            fix = said.get("fix") or "fix the connector; `reed connector check` goes through all it does"
+            fix = said.get("fix") or "fix the connector; `reed connector check` tries everything it does"
             return ConnectorBroken(self._doing, self._code.entry, found=found + at, fix=fix, code=said["code"])
         error = ConnectorFailed(self._doing, self._code.entry, found=found, fix=self._mask.text(str(said["fix"])))
         error.retryable = bool(said["retry"])

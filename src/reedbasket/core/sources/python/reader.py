@@ -1,4 +1,4 @@
-"""One table as a connector's process reads it, in the passes that a run wants of it; in place of execution.passes.PassReader."""
+"""One table as a connector's process reads it, in the passes that a run needs, instead of execution.passes.PassReader."""
 
 from __future__ import annotations
 
@@ -15,16 +15,16 @@ from ...masking import Mask
 from ...records.column_records import ColumnRecords
 from ...records.plain_values import as_records
 from ...records.position import SavedCursor
-from ...shaping.fast_path import Expected
+from ...shaping.fast_path import ExpectedColumns
 from ...spec.http import HttpTable
 from ...spec.python_runtime import Code
 from ...spec.times import plain_time
-from ..batching import Feeder
+from ..batching import BackgroundReader
 from ..chunk import Chunk
 from ..files.formats.arrow_files import read_arrow
 from ..files.formats.part import FilePart
-from ..http.body import Opener
-from ..http.reader import Care
+from ..http.body import BodyOpener
+from ..http.reader import CompletenessPolicy
 from ..http.request import Request
 from ..http.sender import Sender
 from ..json_columns import ColumnBodies
@@ -33,7 +33,12 @@ from .host import CodeHost
 
 
 class CodePass:
-    """One pass. values: see HttpReader; saved: what the table said last of how far it is."""
+    """One pass.
+
+    Args:
+        values: see HttpReader.
+        saved: the position that the connector reported last.
+    """
 
     unchanged = False
     tag: str | None = None
@@ -48,9 +53,9 @@ class CodePass:
         mask: Mask,
         values: Mapping[str, Any],
         saved: Any = None,
-        expected: Callable[[], Expected | None] | None = None,
+        expected: Callable[[], ExpectedColumns | None] | None = None,
         told: Callable[[Any, str, str], None] = lambda level, code, words: None,
-        care: Care | None = None,
+        care: CompletenessPolicy | None = None,
     ) -> None:
         self._name = name
         self._rule = rule
@@ -58,9 +63,9 @@ class CodePass:
         self._saved = saved
         self._entry = code.entry
         doing = f"reading {name}"
-        care = care or Care()
+        care = care or CompletenessPolicy()
         self._required = RequiredFields(care.fields, care.key, doing)
-        self._opener = Opener(rule, doing, ColumnBodies(expected, "@", []) if expected else None)
+        self._opener = BodyOpener(rule, doing, ColumnBodies(expected, "@", []) if expected else None)
         self._host = CodeHost(
             code,
             doing=doing,
@@ -72,13 +77,18 @@ class CodePass:
         )
 
     def first_request(self) -> Request:
-        """For people: a connector tells beforehand of none."""
+        """For people: a connector does not say in advance what it will request."""
         return Request(f"{self._entry}, read({self._name!r}, …)", "PYTHON")
 
     def chunks(self) -> Iterator[Chunk]:
-        """Raises SourceError, RunCancelled; what was yielded before stays good."""
+        """The records. What was yielded before an error stays valid.
+
+        Raises:
+            SourceError: the connector failed.
+            RunCancelled: the run was cancelled.
+        """
         # Its process goes on while what it told is made into records here.
-        with Feeder(
+        with BackgroundReader(
             self._host.read(settings_in(self._values), self._name, self._position()), f"{self._name} of {self._entry}"
         ) as heard:
             try:
@@ -105,7 +115,7 @@ class CodePass:
                 f"reading {self._name}",
                 self._entry,
                 found=f"records that are not JSON ({error})",
-                fix="yield dicts of JSON values",
+                fix="yield dicts with JSON values",
             ) from error
 
     def _position(self) -> dict[str, Any]:
@@ -119,12 +129,12 @@ class CodePass:
 
 
 def settings_in(values: Mapping[str, Any]) -> dict[str, Any]:
-    """The source's own, secrets filled in."""
+    """The source's settings, with secrets filled in."""
     return {name.removeprefix("settings."): value for name, value in values.items() if name.startswith("settings.")}
 
 
 def saved_in(saved: SavedCursor | None) -> Any:
-    """The position that a connector saved for itself; None where it saved none."""
+    """The position that a connector saved; None if it saved none."""
     return orjson.loads(saved.value) if saved is not None and saved.kind == "saved" else None
 
 

@@ -1,6 +1,6 @@
-"""Databases as sources: what stands in them, and reading it in columns.
+"""Databases as sources: what they contain, and reading it in columns.
 
-May import: core.errors, records, spec, shape. A database is read only, whatever its user may do.
+May import: core.errors, records, spec, shape. A database is only read, whatever its user may do.
 """
 
 from .database import Database, DatabaseErrors

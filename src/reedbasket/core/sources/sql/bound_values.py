@@ -1,4 +1,4 @@
-"""Names that stand for values in SQL, `:cursor_from`: found outside of texts, quoted names and comments."""
+"""Names of bound values in SQL, `:cursor_from`, outside of texts, quoted names and comments."""
 
 from __future__ import annotations
 
@@ -22,5 +22,5 @@ def names_in(text: str) -> list[str]:
 
 
 def replaced(text: str, value: Callable[[str], str]) -> str:
-    """The text with every name replaced by what `value` writes for it."""
+    """The text, with every name replaced by what `value` returns for it."""
     return _TOKEN.sub(lambda found: value(found["name"]) if found["name"] else found[0], text)

@@ -1,4 +1,4 @@
-"""What a run needs of a database's log of changes, whatever the database."""
+"""What a run needs of a database's change log, whatever the database."""
 
 from __future__ import annotations
 
@@ -7,30 +7,39 @@ from dataclasses import dataclass
 from typing import Protocol
 
 from ...errors import SourceError
-from ...records.change_records import LoggedRecords
+from ...records.change_records import ChangeRecords
 from .tables import Column, Table
 
 
-class LogLost(SourceError):
-    """The log no longer has what comes after a position: only a new snapshot helps."""
+class CdcPositionLost(SourceError):
+    """The log no longer has what follows a position: only a new snapshot helps."""
 
-    code = "source.log_lost"
+    code = "source.cdc_position_lost"
 
 
 @dataclass(frozen=True)
 class LogPart:
-    """Changes of one table, in order. records: in typed columns. position: up to here whole transactions have been told; None in the
-    middle of one. messages_bytes: as they came."""
+    """Changes of one table, in order.
 
-    records: LoggedRecords
+    Attributes:
+        records: in typed columns.
+        position: whole transactions were sent up to here; None in the middle of one.
+        messages_bytes: as they arrived.
+    """
+
+    records: ChangeRecords
     position: str | None
     messages_bytes: int
 
 
 @dataclass(frozen=True)
 class Lag:
-    """How far behind the log's end the last confirmed position is. seconds: since the oldest change that waits was committed; None
-    where nothing waits. transactions: that wait."""
+    """How far the last confirmed position is behind the end of the log.
+
+    Attributes:
+        seconds: since the oldest waiting change was committed; None if nothing is waiting.
+        transactions: how many are waiting.
+    """
 
     size: int
     seconds: float | None
@@ -38,47 +47,62 @@ class Lag:
 
 
 class ChangeLog(Protocol):
-    """One log, read once for all tables of a run that follow it; what they do not yet have is passed on to each by itself."""
+    """One log, read once for all tables of a run that follow it. Each table gets the changes that it does not have yet."""
 
     def prepare(self, tables: Sequence[Table]) -> str | None:
-        """Before anything is read: what keeps the log for us is there, or made. What was done, in words. Raises SourceError."""
+        """Make sure that the database keeps its log for us, before anything is read.
+
+        Returns:
+            What was done, in words; None for nothing.
+
+        Raises:
+            SourceError: it cannot be arranged.
+        """
 
     def look(self, tables: Sequence[Table], saved: str | None) -> None:
-        """For a plan, which makes nothing: raises what a run would that goes on from a position, or begins."""
+        """For a plan, which creates nothing. Raises what a run would raise that continues from a position, or begins."""
 
     def here(self) -> str:
-        """The position from which a table goes on that is read whole in the database's snapshot."""
+        """The position from which a table continues that is read in the database's snapshot."""
 
     def require(self, saved: str) -> None:
-        """Raises LogLost where the log has no longer all that comes after a position."""
+        """Check that the log has everything after a position.
+
+        Raises:
+            CdcPositionLost: it does not.
+        """
 
     def parts(
         self, table: Table, key: Sequence[str], saved: str, as_column: Callable[[Column], Column | None]
     ) -> Iterator[LogPart]:
-        """What happened to a table after a position. as_column: how the feed wants a column, None for one that it leaves out."""
+        """The changes of a table after a position.
+
+        Args:
+            as_column: how the feed wants a column; None for one that it leaves out.
+        """
 
     def after(self, saved: str) -> str:
-        """The position once all parts have been taken."""
+        """The position once all parts have been read."""
 
-    def brings(self) -> bool:
-        """Whether the log has moved since it was last confirmed: some table's changes, or much of others'."""
+    def has_changes(self) -> bool:
+        """Whether the log has moved since it was last confirmed, by changes to some table or by many changes to others."""
 
     def lag(self) -> Lag | None:
-        """As of the time of reading; None where nothing was read."""
+        """At the time of reading; None if nothing was read."""
 
     def confirm(self, positions: Sequence[str]) -> None:
-        """Nothing before the lowest of these is needed any more."""
+        """Tell the database that nothing before the lowest of these positions is needed any more."""
 
     def close(self) -> None:
-        """Let go of what was put aside."""
+        """Remove what was kept."""
 
 
 @dataclass(frozen=True)
 class LogName:
-    """What keeps a feed's place in a log, and what says whose changes it tells, where a database has the two.
+    """What holds a feed's place in a log, and what selects its changes, for databases that have the two.
 
     Attributes:
-        slot: of lower case letters, digits and `_`, up to 63, which every database takes.
+        slot: lower case letters, digits and `_`, at most 63, which every database accepts.
         publication: its name.
     """
 
@@ -87,6 +111,6 @@ class LogName:
 
 
 def log_name(feed: str, slot: str | None, publication: str | None) -> LogName:
-    """By what a feed says of it, else by the feed's own name."""
+    """As the feed says, otherwise from the feed's own name."""
     own = ("reed_" + "".join(c if c.isascii() and c.isalnum() else "_" for c in feed.lower()))[:63]
     return LogName(slot or own, publication or slot or own)

@@ -19,12 +19,12 @@ from .tables import Column, Statement, Table
 
 
 class Database(ABC):
-    """One source's database, opened for one run. Where it can hold a snapshot, all tables are read in one.
+    """One source's database, opened for one run. If it can hold a snapshot, all tables are read in one.
 
     Attributes:
         as_text: SQL over {}, a column: its values as text.
-        has_endless_times: a time may be infinite, or of a year that no calendar of ours has.
-        errors: makes what goes wrong at this database.
+        has_endless_times: times may be infinite, or of a year that no calendar here has.
+        errors: makes the errors of this database.
     """
 
     as_text: str
@@ -32,26 +32,26 @@ class Database(ABC):
     errors: DatabaseErrors
 
     def share_of(self, many: str, count: int) -> str:
-        """SQL for a whole number of at least 1: a count divided among so many.
+        """SQL for an integer of at least 1: a count divided by a number.
 
         Args:
             many: the count, as SQL.
-            count: among how many.
+            count: the number.
         """
         return f"greatest({many} / {count}, 1)"
 
     @property
     def shares_snapshot(self) -> bool:
-        """Whether several statements may be read at once and see the same."""
+        """Whether several statements can be read at once and see the same."""
         return False
 
     @abstractmethod
     def tables(self) -> list[Table]:
-        """Every table and view, without the parts of partitioned ones, by schema and name."""
+        """Every table and view by schema and name, without partitions."""
 
     @abstractmethod
     def describe(self, query: str, values: dict[str, Any]) -> Table:
-        """The columns that a query yields.
+        """The columns that a query returns.
 
         Args:
             query: with :names for values.
@@ -63,52 +63,52 @@ class Database(ABC):
 
     @abstractmethod
     def read(self, statement: Statement) -> Iterator[pa.Table]:
-        """A statement's rows, in columns made by `typed`. For one thread; ends where the run does.
+        """A statement's rows, in columns made by `typed`. For one thread; ends when the run does.
 
         Raises:
-            SourceError: the database refuses it or goes away.
+            SourceError: the database refuses it or is lost.
             RunCancelled: the run was cancelled.
         """
 
     def hold(self, table: str) -> int:
-        """Keep a table from being emptied or rebuilt until this source is closed, where snapshots do not see to that.
+        """Keep a table from being truncated or rebuilt until this source is closed, if a snapshot does not prevent that.
 
         Args:
-            table: as SQL writes it.
+            table: as SQL.
 
         Returns:
-            How many blocks it has by now; 0 where rows are not read by their place.
+            How many blocks it has; 0 if rows are not read by their physical position.
         """
         return 0
 
     @abstractmethod
     def quote(self, name: str) -> str:
-        """A name as SQL writes it."""
+        """A name as SQL."""
 
     @abstractmethod
     def bound(self, table: str, column: Column, value: Any) -> Any:
-        """What a column is compared with to find all that is at or above a value; some below may come too.
+        """What a column is compared with to find all rows at or above a value; some rows below may come too.
 
         Args:
-            table: as SQL writes it.
+            table: as SQL.
             column: of that table.
             value: the cursor's.
         """
 
     def row_version(self) -> tuple[str, str]:
-        """How far versions of rows have got, and the condition that is true of rows changed since `:version_from`.
+        """The latest version of any row, and the condition for rows changed since `:version_from`.
 
         Raises:
             SourceError: the database keeps no versions.
         """
-        raise self.errors.unsupported("asking for row versions", "it keeps no version of its rows", "source.no_row_version")
+        raise self.errors.unsupported("asking for row versions", "it has no row versions", "source.no_row_version")
 
     @abstractmethod
     def lowest(self, kind: Kind) -> Any:
-        """What stands for `:cursor_from` where nothing was read yet: below every value of the kind."""
+        """The value of `:cursor_from` if nothing was read yet: below every value of the type."""
 
     def change_log(self, name: LogName, *, utc: bool) -> ChangeLog:
-        """The database's own log of changes.
+        """The database's own change log.
 
         Args:
             name: of what keeps it for us.
@@ -117,10 +117,10 @@ class Database(ABC):
         Raises:
             SourceError: there is none.
         """
-        raise self.errors.unsupported("following the log of", "it keeps none", "source.no_log")
+        raise self.errors.unsupported("following the change log of", "it keeps no change log", "source.cdc_not_enabled")
 
     def check_logs(self, logs: Mapping[LogName, Sequence[Table]]) -> Iterator[CheckStep]:
-        """Steps of `check` that say what the change log needs, and how far behind each reader of it is.
+        """Steps of `check`: what the change log needs, and how far behind each of its readers is.
 
         Args:
             logs: {what keeps the log: the tables that follow it}.
@@ -129,11 +129,11 @@ class Database(ABC):
 
     @abstractmethod
     def close(self) -> None:
-        """Let go of connections; what is being read ends."""
+        """Close the connections; reads in progress end."""
 
 
 class DatabaseErrors(SourceErrors):
-    """What goes wrong at a database."""
+    """The errors of a database."""
 
     failed_code = "source.query_failed"
     failed_fix = "see the statement in the run's requests"
@@ -143,17 +143,17 @@ class DatabaseErrors(SourceErrors):
         fix = "read less at once (`source_filter`, `include_columns`), add an index, or raise `statement_timeout` of the source"
         return SourceTimedOut(doing, self.on, found=words, fix=fix)
 
-    def no_right(self, doing: str, words: str) -> SourceError:
-        """The user may not."""
+    def permission_denied(self, doing: str, words: str) -> SourceError:
+        """The user may not do this."""
         fix = "`reed setup-sql SOURCE` prints the grants to hand to an administrator"
         return SourceForbidden(doing, self.on, found=words, fix=fix)
 
     def unsupported(self, doing: str, words: str, code: str) -> SourceError:
-        """The database has nothing of the kind, so that changes have to be found in another way."""
-        return SourceError(doing, self.on, found=words, fix="find changes by cursor, by compare or by full", code=code)
+        """The database lacks what is needed, so that changes have to be found in another way."""
+        return SourceError(doing, self.on, found=words, fix="use changes by cursor, compare or full", code=code)
 
     def locked(self, doing: str, words: str) -> SourceError:
-        """Another session holds a lock for longer than we wait."""
+        """Another session holds a lock for longer than a read waits."""
         fix = "another session holds a lock; run again when it is done"
         return SourceTimedOut(doing, self.on, found=words, fix=fix, code="source.locked")
 
@@ -164,42 +164,46 @@ class DatabaseErrors(SourceErrors):
             self.on,
             found="it was truncated or rewritten after the run began, and the run's snapshot shows such a table as empty",
             fix="run again; nothing was removed",
-            code="source.rewritten",
+            code="source.file_replaced",
         )
 
-    def in_use(self, doing: str, words: str) -> SourceError:
+    def log_in_use(self, doing: str, words: str) -> SourceError:
         """Somebody else follows the same log."""
-        fix = "wait for the other run to end; a feed follows the log by a slot of its own"
+        fix = "wait for the other run to end; each feed needs a slot of its own"
         return SourceBusy(doing, self.on, found=words, fix=fix)
 
     def require_known(self, text: str, values: Mapping[str, Any]) -> None:
-        """Raises SourceError for a name in a query that stands for nothing."""
+        """Check the names of bound values in a query.
+
+        Raises:
+            SourceError: a name is not defined.
+        """
         for name in names_in(text):
             if name not in values:
                 raise SourceError(
                     "filling in a query for",
                     self.on,
-                    found=f":{name} is not known",
-                    fix=f"known are :{', :'.join(values)}",
+                    found=f":{name} is not defined",
+                    fix=f"these are defined: :{', :'.join(values)}",
                     code="source.unknown_name",
                 )
 
 
 def field_of(column: Column, kind: Kind, values: pa.Array, whole: int = -1, fraction: int = -1) -> tuple[pa.Field, pa.Array]:
-    """A column of values as an Arrow field of ours, and its values.
+    """A column of values as an Arrow field with our types, and its values.
 
     Args:
         column: as the database declares it.
-        kind: our kind.
+        kind: our type.
         values: as they were read.
-        whole: digits before the point, of decimals; -1 where nothing is said.
-        fraction: digits behind it; -1 as before.
+        whole: digits before the point, for decimals; -1 if not declared.
+        fraction: digits after it; -1 if not declared.
     """
     return typed_field(column.name, kind, values, whole, fraction)
 
 
 def typed(fields: list[tuple[pa.Field, pa.Array]], rows: int) -> pa.Table:
-    """Columns made by `field_of`."""
+    """A table of columns made by `field_of`."""
     if not fields:
         return pa.table({}).select([]) if not rows else pa.table({"": pa.nulls(rows)})
     return pa.Table.from_arrays([values for _, values in fields], schema=pa.schema([field for field, _ in fields]))

@@ -1,4 +1,4 @@
-"""Decimals that come as text."""
+"""Decimals that arrive as text."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from .tables import Column
 
 
 def decimals(column: Column, values: pa.Array) -> tuple[pa.Field, pa.Array]:
-    """Numbers as text, exact. Where the declared type does not bound them, their digits do; what is no number stays text."""
+    """Numbers from text, exact. If the declared type does not limit their digits, the values do; what is not a number stays text."""
     text = values if values.type == pa.string() else values.cast(pa.string())
     if column.fraction >= 0:
         try:

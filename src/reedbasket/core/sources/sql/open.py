@@ -1,4 +1,4 @@
-"""Opening a database, as a source, by its definition."""
+"""Opening a database as a source, from its definition."""
 
 from __future__ import annotations
 
@@ -11,16 +11,16 @@ from .database import Database
 
 
 def open_database(source: DatabaseSource, password: str | None, places: Places, stop: threading.Event) -> Database:
-    """For reading, in one snapshot where the database has such.
+    """Open a database for reading, in one snapshot if it has them.
 
     Args:
-        source: what people wrote.
-        password: its value; None for none.
+        source: its definition.
+        password: None for none.
         places: where files may lie.
-        stop: ends whatever is being read.
+        stop: ends reads in progress.
 
     Raises:
-        PlaceNotAllowed: it lies where none may.
+        PlaceNotAllowed: its path is not allowed.
         DriverMissing: its driver is not installed.
         SourceError: it cannot be opened.
     """

@@ -1,4 +1,4 @@
-"""Many pieces cut out of one buffer at once, as a column of text: what a loop over rows would spend most of its time on."""
+"""Many pieces cut from one buffer at once, as a column of text; a loop over rows would spend most of its time on this."""
 
 from __future__ import annotations
 
@@ -13,7 +13,12 @@ Flags = np.ndarray[Any, np.dtype[np.bool_]]
 
 
 def cut(buffer: Bytes, starts: Numbers, lengths: Numbers, valid: Flags | None) -> pa.Array:
-    """The pieces `buffer[start : start + length]` as a binary array; null where not valid, whose length is to be 0. None: all are."""
+    """The pieces `buffer[start : start + length]` as a binary array.
+
+    Args:
+        lengths: 0 where not valid.
+        valid: False for null; None if all are valid.
+    """
     many = len(starts)
     # The buffer as what it is cut into, a piece, what lies before the next, and so on: arrow then takes every second of them.
     offsets = np.zeros(2 * many + 1, np.int64)
@@ -43,15 +48,22 @@ def _gathered(buffer: Bytes, starts: Numbers, lengths: Numbers, valid: Flags | N
 
 
 def arrow_of(kind: pa.DataType, values: Any, valid: Flags | None) -> pa.Array:
-    """Numbers, as wide as the type's, as an array of it; null where not valid. None: all are."""
+    """Numbers of the type's width as an array of that type.
+
+    Args:
+        valid: False for null; None if all are valid.
+    """
     rows = len(values) * values.itemsize * 8 // kind.bit_width
     nulls = None if valid is None else pa.py_buffer(np.packbits(valid, bitorder="little"))
     return pa.Array.from_buffers(kind, rows, [nulls, pa.py_buffer(np.ascontiguousarray(values))], 0 if nulls is None else -1)
 
 
 def numbers_at(buffer: Bytes, starts: Numbers, kind: str) -> Any:
-    """Numbers of a numpy type, wherever they stand: one step for what would be one for each byte. starts: growing; what reaches beyond
-    the end is filled up with zeros."""
+    """Numbers of a numpy type at any positions, in one step instead of one for each byte.
+
+    Args:
+        starts: ascending; what reaches beyond the end is filled with zeros.
+    """
     width = np.dtype(kind).itemsize
     if len(starts) and int(starts[-1]) + width > len(buffer):
         starts = np.minimum(starts, len(buffer))
@@ -60,12 +72,16 @@ def numbers_at(buffer: Bytes, starts: Numbers, kind: str) -> Any:
 
 
 def as_text(values: pa.Array) -> pa.Array:
-    """Bytes known to be UTF-8. Raises pyarrow.ArrowInvalid where they are not."""
+    """Bytes that are known to be UTF-8, as text.
+
+    Raises:
+        pyarrow.ArrowInvalid: they are not.
+    """
     return values.cast(pa.string())
 
 
 def big_endian(buffer: Bytes, starts: Numbers, size: int) -> Numbers:
-    """Unsigned whole numbers of `size` bytes, up to 7."""
+    """Unsigned integers of `size` bytes, at most 7."""
     value = buffer[starts].astype(np.int64)
     for step in range(1, size):
         value = (value << 8) | buffer[starts + step]
@@ -73,7 +89,7 @@ def big_endian(buffer: Bytes, starts: Numbers, size: int) -> Numbers:
 
 
 def little_endian(buffer: Bytes, starts: Numbers, size: int) -> Numbers:
-    """Unsigned whole numbers of `size` bytes, up to 7."""
+    """Unsigned integers of `size` bytes, at most 7."""
     value = np.zeros(len(starts), np.int64)
     for step in reversed(range(size)):
         value = (value << 8) | buffer[starts + step]
@@ -81,7 +97,7 @@ def little_endian(buffer: Bytes, starts: Numbers, size: int) -> Numbers:
 
 
 def bytes_of(values: pa.Array) -> tuple[Bytes, Numbers]:
-    """(the bytes of a binary array without nulls, where each value begins; one more at the end)."""
+    """(the bytes of a binary array without nulls, where each value begins and, at the end, where the last one ends)."""
     _, offsets, data = values.buffers()
     begin = np.frombuffer(offsets, np.int32)[values.offset : values.offset + len(values) + 1].astype(np.int64)
     return (np.frombuffer(data, np.uint8) if data else np.zeros(0, np.uint8)), begin

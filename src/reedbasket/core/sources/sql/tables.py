@@ -1,4 +1,4 @@
-"""What a database has, described alike for every kind of database, and what it is asked for."""
+"""What a database contains, described in the same way for every kind of database, and the statements sent to it."""
 
 from __future__ import annotations
 
@@ -17,13 +17,13 @@ class Column:
 
     Attributes:
         declared: its type as the database writes it.
-        kind: the type it gets here; None where only the values tell.
+        kind: its type in the warehouse; None if only the values tell.
         select: the SQL expression that reads it, over the column's quoted name.
-        whole, fraction: for decimals, digits before and after the point; -1 where the type does not say.
+        whole, fraction: for decimals, digits before and after the point; -1 if the type does not say.
         generated: the database computes it from other columns of the row.
         filled: if the column is new, whether existing rows were given a value for it.
-        altered: changes whenever the column's definition does; '' where the database does not tell.
-        number: stays the same when the column is renamed; 0 where the database has no such number.
+        altered: changes whenever the column's definition does; '' if the database does not tell.
+        number: stays the same when the column is renamed; 0 if the database has no such number.
     """
 
     name: str
@@ -41,10 +41,17 @@ class Column:
 
 @dataclass(frozen=True)
 class Table:
-    """One table, view or query. schema: '' where the database has none. rows: as the database estimates. indexed: columns that an
-    index begins with. versioned: the database keeps a version of each row. readable: whether we may read it. place: where each row lies,
-    as a column that ranges may be of; None where the database cannot look there directly. rewritten: changes whenever the whole table is
-    rewritten; '' where the database does not tell."""
+    """One table, view or query.
+
+    Attributes:
+        schema: '' if the database has none.
+        rows: the database's estimate.
+        indexed: columns that an index begins with.
+        versioned: the database keeps a version of each row.
+        readable: whether we may read it.
+        place: where each row is stored, as a column that can be read in ranges; None if the database cannot go to a place directly.
+        rewritten: changes whenever the whole table is rewritten; '' if the database does not tell.
+    """
 
     schema: str
     name: str
@@ -60,14 +67,19 @@ class Table:
     rewritten: str = ""
 
     def column(self, name: str) -> Column | None:
-        """One of its columns; None where there is none of that name."""
+        """The column of that name; None if there is none."""
         return next((column for column in self.columns if column.name == name), None)
 
 
 @dataclass(frozen=True)
 class Statement:
-    """A SELECT. values: of the names that stand in it as `:name`, bound, never pasted. columns: what it yields, in order. table: the one
-    that it reads, as it is named in it; '' where it reads a view, a query of somebody's own, or what nobody can rewrite meanwhile."""
+    """A SELECT.
+
+    Attributes:
+        values: of the names that it contains as `:name`; bound, never pasted.
+        columns: what it returns, in order.
+        table: the one that it reads, as it is named in it; '' for a view, a user's query, or what cannot be rewritten in the meantime.
+    """
 
     text: str
     columns: tuple[Column, ...]

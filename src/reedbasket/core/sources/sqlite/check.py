@@ -1,4 +1,4 @@
-"""Each step on the way into a SQLite file, and what its keeper has to do for it."""
+"""The steps to reading a SQLite file, checked one by one."""
 
 from __future__ import annotations
 
@@ -19,18 +19,22 @@ STEPS = ("file", "catalog", "read")
 def check(
     source: SqliteSourceDefinition, reveal: Callable[[str], str], places: Places, inside: Callable[[], Iterator[CheckStep]]
 ) -> Iterator[CheckStep]:
-    """inside: the steps behind opening the file."""
+    """The steps.
+
+    Args:
+        inside: those after the file is open.
+    """
     try:
         open_from(source, None, places, threading.Event()).close()
     except ReedError as error:
         yield CheckStep("file", False, error.found, error.fix)
         return
-    yield CheckStep("file", True, f"{source.path} is there")
+    yield CheckStep("file", True, f"{source.path} exists")
     yield from inside()
 
 
 def setup_statements(
     source: SqliteSourceDefinition, tables: Sequence[Table], logs: Mapping[LogName, Sequence[Table]]
 ) -> list[tuple[str, str]]:
-    """[(what for, SQL)]; there is none to run."""
+    """[(purpose, SQL)] for an administrator; there is none to run."""
     return [("SQLite has no users: the service must be able to read the file", "")]

@@ -1,4 +1,4 @@
-"""SQLite, read through Python's own module: a file that other programs write at the same time."""
+"""Reading SQLite through Python's own module: a file that other programs write at the same time."""
 
 from __future__ import annotations
 
@@ -43,8 +43,9 @@ where l."unique" and not l.partial order by l.seq, i.seqno
 
 
 class SqliteSource(Database):
-    """See Database. Where the file is in WAL mode, one transaction shows all tables as they were when the run began, and holds up
-    no writer; else each statement sees its own moment."""
+    """See Database. If the file is in WAL mode, one transaction shows all tables as they were at the start of the run without holding up
+    writers; otherwise each statement sees its own moment.
+    """
 
     as_text = "cast({} as text)"
 
@@ -58,8 +59,8 @@ class SqliteSource(Database):
         with self._translated("opening"):
             if not path.exists():
                 raise SourceError(
-                    "opening", str(path), found="there is no such file", fix="see `path` in the source's definition",
-                    code="source.no_file",
+                    "opening", str(path), found="there is no such file", fix="correct `path` in the source's definition",
+                    code="source.file_not_found",
                 )  # fmt: skip
             self._connection = sqlite3.connect(
                 f"{path.absolute().as_uri()}?mode=ro", uri=True, timeout=30, isolation_level=None, check_same_thread=False
@@ -83,7 +84,7 @@ class SqliteSource(Database):
     @override
     def describe(self, query: str, values: dict[str, Any]) -> Table:
         self.errors.require_known(query, values)
-        with self._translated("asking what a query yields, at"):
+        with self._translated("describing a query, at"):
             cursor = self._connection.execute(f"select * from ({query}\n) limit 0", _bindable(values))
             columns = tuple(Column(found[0], "", None, "{}") for found in cursor.description or [])
         return Table("", "", "query", columns)
@@ -182,17 +183,20 @@ class SqliteSource(Database):
             if name in ("SQLITE_BUSY", "SQLITE_LOCKED"):
                 raise self.errors.locked(doing, words) from error
             if name == "SQLITE_READONLY_ROLLBACK":
-                words = f"a program that wrote to it was killed, and what that had begun is not undone yet ({self.path.name}-journal)"
-                fix = "open it once with the program that it belongs to; here it is only read"
+                words = (
+                    "a program that wrote to it was killed, and its unfinished transaction is "
+                    f"not rolled back yet ({self.path.name}-journal)"
+                )
+                fix = "open it once with the program that owns it; here it is only read"
                 raise self.errors.failed(doing, words, fix) from error
             if name in ("SQLITE_CANTOPEN", "SQLITE_NOTADB", "SQLITE_CORRUPT", "SQLITE_PERM", "SQLITE_AUTH"):
-                fix = "see that `path` names a SQLite database that this service may read"
+                fix = "check that `path` names a SQLite database that the service may read"
                 raise self.errors.failed(doing, words, fix) from error
             raise self.errors.failed(doing, words) from error
 
 
 def _as_stored(sample: Any, value: datetime, zone: ZoneInfo) -> str:
-    """A time in the writing of a column, without what follows the second: it sorts before all texts of that second."""
+    """A time in the format of a column, without what follows the seconds: it sorts before all texts of that second."""
     text = str(sample)
     local = value if text.endswith(("Z", "+00:00", "+0000", "+00")) else value.astimezone(zone)
     if len(text) == 10:
@@ -201,7 +205,7 @@ def _as_stored(sample: Any, value: datetime, zone: ZoneInfo) -> str:
 
 
 def _bindable(values: dict[str, Any]) -> dict[str, Any]:
-    """Times as SQLite's own functions write them; sqlite3 binds only names that the statement holds."""
+    """Times as SQLite's own functions write them; sqlite3 only binds names that the statement contains."""
     return {name: v.strftime("%Y-%m-%d %H:%M:%S.%f") if isinstance(v, datetime) else v for name, v in values.items()}
 
 

@@ -1,4 +1,4 @@
-"""A SQLite file as a source: what people write of it."""
+"""The definition of a SQLite file as a source."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from ...spec.source import DatabaseSource
 
 
 class SqliteSourceDefinition(DatabaseSource):
-    """path: the file."""
+    """A SQLite file as a source; `path` names it."""
 
     forms: ClassVar[dict[str, dict[str, Any]]] = {"SQLite": {"path": ""}}
     has_change_log: ClassVar[bool] = False

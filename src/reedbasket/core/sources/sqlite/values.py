@@ -1,7 +1,7 @@
-"""Columns of SQLite, whose values may be of any type whatever a column is declared as.
+"""Columns of SQLite, whose values may be of any type, whatever the column declares.
 
-Where every value is what the declaration says, the column is of that kind; else the values themselves tell, as those of JSON do.
-Declared types go by their names, in the order of SQLite's own rules (datatype3.html, 3.1), with times and flags before them.
+If every value is what the declaration says, the column is of that type; otherwise the values decide, as they do for JSON. Declared types
+go by their names, in the order of SQLite's own rules (datatype3.html, 3.1), with times and booleans before them.
 """
 
 from __future__ import annotations
@@ -33,13 +33,13 @@ _NONE = type(None)
 
 
 def declared_kind(declared: str) -> Kind | None:
-    """What a declared type says of its values; None where it says nothing."""
+    """What a declared type says about its values; None for nothing."""
     upper = declared.upper()
     return next((kind for word, kind in _KINDS if word in upper), None)
 
 
 def column_of(column: Column, values: list[Any], zone: ZoneInfo) -> tuple[pa.Field, pa.Array]:
-    """A column of values, of which each may be of any type."""
+    """A column of values, each of which may be of any type."""
     types = set(map(type, values)) - {_NONE}
     if not types:
         kind = column.kind or "text"

@@ -1,4 +1,4 @@
-"""Connections to DuckDB, and its errors as ours."""
+"""Connections to DuckDB, and its errors translated."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ _LOOK_SECONDS = 0.05
 
 
 def connect_scratch(folder: Path) -> duckdb.DuckDBPyConnection:
-    """A database in memory where loads are staged; what does not fit spills into `folder`."""
+    """An in-memory database in which loads are staged; what does not fit is written to `folder`."""
     folder.mkdir(parents=True, exist_ok=True)  # DuckDB makes the last folder of a path, and no more
     connection = duckdb.connect(
         ":memory:", config={"memory_limit": f"{MEMORY_MB}MB", "threads": 2, "temp_directory": str(folder / "spill")}
@@ -34,17 +34,20 @@ def connect_scratch(folder: Path) -> duckdb.DuckDBPyConnection:
 
 
 def attach(connection: duckdb.DuckDBPyConnection, path: Path, *, to_write: bool) -> None:
-    """Open the file as `w`, as soon as nobody else is in the way. Raises WarehouseBusy."""
+    """Open the file as `w`, as soon as no other process has locked it.
+
+    Raises:
+        WarehouseBusy: it stays locked.
+    """
     path.parent.mkdir(parents=True, exist_ok=True)
     if to_write and not path.exists():
         _make(connection, path)
     how, seconds = ("read_write", BUSY_SECONDS) if to_write else ("read_only", READ_SECONDS)
-    patiently(lambda: connection.execute(f"attach {_literal(path)} as w ({how})"), path, seconds)
+    retry_while_locked(lambda: connection.execute(f"attach {_literal(path)} as w ({how})"), path, seconds)
 
 
 def _make(connection: duckdb.DuckDBPyConnection, path: Path) -> None:
-    """Whole, and only then in its place. DuckDB would never open one again that was not written to its end, as the disk was full or the
-    process killed."""
+    """Create the file completely, then move it into place: DuckDB could not open a file that a full disk or a kill has left incomplete."""
     beside = path.with_name(f".{path.name}.{os.getpid()}.new")
     try:
         connection.execute(f"attach {_literal(beside)} as made")
@@ -62,9 +65,13 @@ def _literal(path: Path) -> str:
 
 
 def connect_reader(path: Path) -> duckdb.DuckDBPyConnection:
-    """Read only, and reaching no other file. Raises WarehouseBusy where a writer holds the file too long."""
+    """A read-only connection that can open no other file.
+
+    Raises:
+        WarehouseBusy: a writer has locked the file for too long.
+    """
     config: dict[str, Any] = {"memory_limit": f"{MEMORY_MB}MB", "threads": 2, "enable_external_access": "false"}
-    connection: duckdb.DuckDBPyConnection = patiently(
+    connection: duckdb.DuckDBPyConnection = retry_while_locked(
         lambda: duckdb.connect(str(path), read_only=True, config=config), path, READ_SECONDS
     )
     connection.execute("set TimeZone = 'UTC'")
@@ -72,8 +79,8 @@ def connect_reader(path: Path) -> duckdb.DuckDBPyConnection:
     return connection
 
 
-def patiently(call: Any, path: Path, seconds: float) -> Any:
-    """Call until no other process holds the file, at most so many seconds."""
+def retry_while_locked(call: Any, path: Path, seconds: float) -> Any:
+    """Call until no other process has locked the file, for at most so many seconds."""
     end = time.monotonic() + seconds
     while True:
         try:
@@ -85,15 +92,15 @@ def patiently(call: Any, path: Path, seconds: float) -> Any:
                 raise WarehouseBusy(
                     "opening the warehouse",
                     str(path),
-                    found=f"another program has held the file for {seconds:g} s; DuckDB lets one write, or several read",
-                    fix="end the program that has it open, then run again",
+                    found=f"another program has locked the file for {seconds:g} s; DuckDB allows one program to write, or several to read",
+                    fix="close the program that has it open, then run again",
                 ) from error
         time.sleep(_LOOK_SECONDS)
 
 
 @contextmanager
 def translated(doing: str, path: Path) -> Iterator[None]:
-    """DuckDB's errors, at this border, as WarehouseError."""
+    """Translate DuckDB's errors into WarehouseError."""
     try:
         yield
     except ReedError:
@@ -102,9 +109,9 @@ def translated(doing: str, path: Path) -> Iterator[None]:
         words = str(error).strip().splitlines()[0]
         if "No space left" in str(error) or "ENOSPC" in str(error):
             raise WarehouseError(
-                doing, str(path), found="no space is left on the disk", fix="make space, then run again", code="warehouse.full"
+                doing, str(path), found="the disk is full", fix="free some space, then run again", code="warehouse.full"
             ) from error
         fix = "nothing of this load was committed; run again"
         if isinstance(error, duckdb.IOException | OSError):
-            fix = "check that the path names a DuckDB file that may be written by the user that runs the service"
+            fix = "check that the path names a DuckDB file that the service's user may write"
         raise WarehouseError(doing, str(path), found=words, fix=fix, code="warehouse.failed") from error

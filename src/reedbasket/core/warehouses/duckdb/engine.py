@@ -1,7 +1,7 @@
-"""DuckDB's way of saying what the loader asks.
+"""DuckDB as an engine of the loader.
 
-No keys and no indexes: with a primary key, merging into 2,000,000 rows takes nine times as long as deleting and inserting, and
-the loader sees to it by itself that a key stands once.
+There are no keys and no indexes: with a primary key, merging into 2,000,000 rows takes nine times as long as deleting and inserting, and
+the loader itself sees to it that keys are unique.
 """
 
 from __future__ import annotations
@@ -19,7 +19,7 @@ import duckdb
 import pyarrow as pa
 from typing_extensions import override
 
-from ...records.arrow import DIGITS_OF_128, own_column, to_arrow
+from ...records.arrow import DIGITS_OF_128, loader_column, to_arrow
 from ...records.column_types import EXACT_IN_DOUBLE, Kind
 from ...records.structure import ColumnShape
 from ...shaping.batch import TableBatch
@@ -46,7 +46,7 @@ _MOST_ORS = 400
 
 
 class DuckEngine(Engine):
-    """DuckDB's SQL; the file is open only within a transaction."""
+    """DuckDB's SQL. The file is open only during a transaction."""
 
     # DuckDB itself names no limit; wider tables than this are a mistake somewhere.
     limits = Limits(columns=5_000)
@@ -54,7 +54,11 @@ class DuckEngine(Engine):
     types = _DECLARED
 
     def __init__(self, path: Path, folder: Path) -> None:
-        """folder: where what does not fit into memory is put aside."""
+        """Prepare; the file is not opened yet.
+
+        Args:
+            folder: where data that does not fit into memory is written.
+        """
         self._path = path
         opening = ThreadPoolExecutor(1, thread_name_prefix="open duckdb")
         # It takes 30 ms, and a load that is built beside asks for it only in its commit.
@@ -66,7 +70,7 @@ class DuckEngine(Engine):
 
     @cached_property
     def connection(self) -> duckdb.DuckDBPyConnection:
-        """To a database in memory, to which the file is attached where it is needed."""
+        """The connection to an in-memory database, to which the file is attached when needed."""
         return self._opened.result()
 
     @contextmanager
@@ -107,7 +111,7 @@ class DuckEngine(Engine):
 
     @contextmanager
     def reading(self) -> Iterator[None]:
-        """The file open for questions outside a load; opening it in this database takes a tenth of opening a new one."""
+        """The file, open for queries outside a load. Attaching it here takes a tenth of the time of opening a new connection."""
         self._flush()
         attach(self.connection, self._path, to_write=False)
         try:
@@ -172,7 +176,7 @@ class DuckEngine(Engine):
         super().create_temp(name, columns)
 
     def _make_room(self, columns: int) -> None:
-        """Each column takes a block while it is written: 1,600 of them do not fit into what is plenty for 100."""
+        """Each column takes a block while it is written: 1,600 columns do not fit into what is plenty for 100."""
         needed = MEMORY_MB + columns // 4
         if needed > self._memory + 25:
             self._memory = needed
@@ -220,7 +224,7 @@ class DuckEngine(Engine):
 
     @contextmanager
     @override
-    def at_home(self) -> Iterator[None]:
+    def in_default_schema(self) -> Iterator[None]:
         self.connection.execute("use w")
         try:
             yield
@@ -231,17 +235,17 @@ class DuckEngine(Engine):
 
     @override
     def make(self, what: str, name: str, query: str) -> None:
-        """From here on this connection reaches no other file, and is good for nothing more."""
+        """Create the view or table. From here on this connection can open no other file, and is of no further use."""
         made = f"create {what} {self.quote(name)} as {query}"
         if len(self.connection.extract_statements(made)) != 1:
-            raise duckdb.ParserException("there are several statements; one query is wanted")
+            raise duckdb.ParserException("there are several statements; write a single query")
         self.connection.execute("set enable_external_access = false")
         self.shut_in = True
         self.run(made)
 
     @override
     def index_files(self, table: str) -> None:
-        """Rows are found as quickly without."""
+        """Does nothing: an index would not make it faster."""
 
     @override
     def exchange(self, tables: Mapping[str, str]) -> None:
@@ -252,11 +256,11 @@ class DuckEngine(Engine):
 
     @override
     def ensure_key(self, table: str, key: Sequence[str], *, current: bool = False) -> None:
-        """There are none here; see above."""
+        """Does nothing: there are no keys (see the module)."""
 
     @override
     def drop_key(self, table: str) -> None:
-        """There is none."""
+        """Does nothing: there are no keys."""
 
     # Rows
 
@@ -268,14 +272,14 @@ class DuckEngine(Engine):
             self._flush()
 
     def arrow(self, columns: Sequence[ColumnShape], batch: TableBatch) -> pa.Table:
-        """The batch in the types of `columns`; those that it does not have are left out."""
+        """The batch in the types of `columns`, without those that it does not have."""
         own = batch.own
         made = {}
         for column in columns:
             if column.name in own:
                 values = own[column.name]
                 if values is not None:
-                    made[column.name] = own_column(column.kind, values)
+                    made[column.name] = loader_column(column.kind, values)
             elif column.name in batch.columns:
                 kind, data = batch.columns[column.name]
                 if column.kind == "decimal" and self.declared(column) == "VARCHAR":
@@ -321,7 +325,7 @@ class DuckEngine(Engine):
         return new, changed
 
     def _note_written(self, merge: Merge, or_changed: str, among: str) -> tuple[int, int]:
-        """The staged rows that are to be written, with the row of the table that each takes the place of: (new ones, changed ones)."""
+        """Note the staged rows to write, each with the row that it replaces: (number of new rows, number of changed rows)."""
         changed = self.differs(merge.compared, "t", "s") if merge.compared else "false"
         self.run(
             f"""create temp table rb_written as select s.rowid as s_row, t.rowid as t_row
@@ -351,11 +355,11 @@ class DuckEngine(Engine):
         return list(range(first, first + count))
 
     def close(self) -> None:
-        """Let go of it all."""
+        """Close the connection."""
         if self._opened.exception() is None:  # what kept it from opening was told where it was asked for
             self.connection.close()
 
 
 def plain(value: Any) -> str:
-    """A decimal as DuckDB's text has it, without an exponent."""
+    """A decimal as DuckDB's text shows it, without an exponent."""
     return value if isinstance(value, str) else format(value, "f")

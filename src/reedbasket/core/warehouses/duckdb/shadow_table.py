@@ -1,6 +1,6 @@
-"""Building beside for DuckDB: rows wait in Arrow files, since the warehouse's file is to be open only while it commits.
+"""Shadow tables for DuckDB: rows wait in Arrow files, because the warehouse's file is open only during a commit.
 
-An uncompressed file is written and read at the speed of memory; the commit streams it into a new table and renames that.
+An uncompressed file is written and read at the speed of memory. The commit streams it into a new table and renames that.
 """
 
 from __future__ import annotations
@@ -24,7 +24,6 @@ from ...records.layout import Family, TableLayout
 from ...records.structure import ColumnShape
 from ...shaping.batch import TableBatch
 from ..engine import AT, LOAD
-from ..loader.distinct_keys import KeyUniqueness
 from ..loader.shadow_table import ShadowBuild
 from ..loader.stage import OWNER, system_columns
 from ..loader.write_modes import newest_first
@@ -37,7 +36,7 @@ _ROWS_AT_ONCE = 50_000
 
 @dataclass
 class _Part:
-    """One file: rows that came while the table had these columns."""
+    """One file: rows that arrived while the table had these columns."""
 
     path: Path
     columns: list[ColumnShape]
@@ -45,7 +44,7 @@ class _Part:
 
 
 class DuckShadowBuild(ShadowBuild):
-    """Rows wait in files of their own beside the warehouse's."""
+    """Rows wait in files next to the warehouse's."""
 
     def __init__(self, engine: DuckEngine, folder: Path, feed: str, source_table: str) -> None:
         super().__init__(engine)
@@ -54,13 +53,7 @@ class DuckShadowBuild(ShadowBuild):
         self._parts: dict[str, list[_Part]] = {}
         self._waiting: dict[str, list[pa.Table]] = {}
         self._writers: dict[str, Any] = {}
-        # Asking the table whether a key came twice takes a tenth of the whole.
-        self._keys = KeyUniqueness()
         _clear_leftovers(folder, f"{feed}.{source_table}.")
-
-    @override
-    def wants_repeats(self, family: Family) -> bool:
-        return False
 
     @override
     def add(self, family: Family, batches: Sequence[TableBatch], *, repeats: bool) -> None:
@@ -71,8 +64,6 @@ class DuckShadowBuild(ShadowBuild):
             if not batch.rows:
                 continue
             table = self._duck.arrow(columns, batch)
-            if layout.parent is None and len(family.key) == 1:
-                self._keys.add(table.column(family.key[0]))
             parts = self._parts.setdefault(layout.name, [])
             if not parts or not _alike(parts[-1], columns, table):
                 self._close(layout.name)
@@ -112,8 +103,7 @@ class DuckShadowBuild(ShadowBuild):
             self._fill(family, layout, name, stamp, extra, owners=False)
         superseded = [0] * len(new)
         key, root = engine.listed(family.key), engine.table(new[0])
-        apart = not family.key or (len(family.key) == 1 and self._keys.all_distinct)
-        if not apart and engine.query(f"select 1 from {root} group by {key} having count(*) > 1 limit 1"):
+        if family.key and engine.query(f"select 1 from {root} group by {key} having count(*) > 1 limit 1"):
             superseded = self._drop_repeated(family, stamps, extra, new)
         self.names = {layout.name: name for layout, name in zip(family.tables, new)}
         return [
@@ -159,7 +149,7 @@ class DuckShadowBuild(ShadowBuild):
     def _drop_repeated(
         self, family: Family, stamps: Sequence[Stamp], extra: Sequence[tuple[ColumnShape, str]], new: Sequence[str]
     ) -> list[int]:
-        """Some keys came twice: once more with the owners, and without the older versions and their children."""
+        """Build once more without superseded versions of repeated keys and their children."""
         engine, key = self._engine, self._engine.listed(family.key)
         for layout, stamp, name in zip(family.tables, stamps, new):
             engine.run(f"drop table {engine.table(name)}")
@@ -191,7 +181,6 @@ class DuckShadowBuild(ShadowBuild):
         self._parts.clear()
         self._waiting.clear()
         self.read = {}
-        self._keys = KeyUniqueness()
 
 
 def _alike(part: _Part, columns: Sequence[ColumnShape], table: pa.Table) -> bool:
@@ -202,7 +191,7 @@ def _alike(part: _Part, columns: Sequence[ColumnShape], table: pa.Table) -> bool
 
 
 def _remove(folder: Path) -> None:
-    """Under another name, as the next load wants this one, while the run goes on: it takes a hundredth of a load."""
+    """Rename and then delete a folder in the background: deleting takes a hundredth of a load, and the next load needs the name."""
     gone = folder.with_name(f"{folder.name}.{time.monotonic_ns()}")
     with suppress(FileNotFoundError):
         folder.rename(gone)

@@ -16,11 +16,11 @@ from typing_extensions import override
 
 from ...allowed_paths import Places
 from ...check_steps import CheckStep
-from ...errors import NotFound, WarehouseError
+from ...errors import WarehouseError
 from ..loader.load import EngineLoad
 from ..loader.service_tables import read_state
 from ..loading import LoadTarget
-from ..reader import Ask, WarehouseReader, quoted
+from ..reader import Ask, WarehouseReader, nothing_loaded, quoted
 from ..warehouse import QueryResult, TableState
 from .connect import connect_reader, translated
 from .definition import DuckWarehouseDefinition
@@ -31,7 +31,7 @@ _READABLE = (duckdb.StatementType.SELECT, duckdb.StatementType.EXPLAIN)
 
 
 class DuckWarehouse(WarehouseReader):
-    """See warehouses.warehouse.Warehouse. The file is open for each answer, and for each commit; never in between."""
+    """See warehouses.warehouse.Warehouse. The file is open during an answer or a commit, and never in between."""
 
     nul_in_text = True
 
@@ -90,20 +90,14 @@ class DuckWarehouse(WarehouseReader):
     @override
     def query(self, sql: str, *, limit: int, seconds: float) -> QueryResult:
         if not self.path.exists():
-            raise NotFound(
-                "asking the warehouse",
-                self.path.name,
-                found="nothing was loaded into it yet",
-                fix="run a feed",
-                code="warehouse.empty",
-            )
+            raise nothing_loaded(self.path.name)
         connection = connect_reader(self.path)
         began = time.monotonic()
         timer = threading.Timer(seconds, connection.interrupt)
         try:
             statements = connection.extract_statements(sql)
             if len(statements) != 1 or statements[0].type not in _READABLE:
-                raise self._refused("only one query at a time is answered here, and it may not write", "write a select")
+                raise self._refused("only a single query is allowed, and it may not write", "write a select")
             timer.start()
             reader = connection.sql(sql).to_arrow_reader(limit + 1)
             rows: list[tuple[Any, ...]] = []
@@ -115,7 +109,9 @@ class DuckWarehouse(WarehouseReader):
                     break
         except (duckdb.Error, pa.ArrowException, OSError) as error:  # what fails on the way comes as an error of the reader
             if time.monotonic() - began >= seconds:
-                raise self._refused(f"it took more than {seconds:g} s", "narrow it, or open the file yourself") from error
+                raise self._refused(
+                    f"it took more than {seconds:g} s", "narrow the query, or open the file yourself"
+                ) from error
             raise self._refused(str(error).strip().splitlines()[0], "fix the statement") from error
         finally:
             timer.cancel()
@@ -133,7 +129,7 @@ class DuckWarehouse(WarehouseReader):
         if not able:
             return [*steps, CheckStep("file", None), CheckStep("database", None)]
         if not self.path.exists():
-            return [*steps, CheckStep("file", True, f"{self.path} will be made by the first load")]
+            return [*steps, CheckStep("file", True, f"{self.path} will be created by the first load")]
         able = os.access(self.path, os.W_OK)
         steps.append(CheckStep("file", able, str(self.path), "" if able else f"let the service's user write to {self.path}"))
         if not able:
@@ -153,7 +149,7 @@ class DuckWarehouse(WarehouseReader):
             return
         engine = self._engine
         if engine is not None and not engine.attached and not engine.shut_in:
-            with engine.translated("reading the state in"), engine.reading(), engine.at_home():
+            with engine.translated("reading the state in"), engine.reading(), engine.in_default_schema():
                 yield engine.query
             return
         with translated("reading the state in", self.path):

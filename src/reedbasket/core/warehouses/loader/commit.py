@@ -1,4 +1,4 @@
-"""The steps of one commit. `publication.py` says in which transactions they take place."""
+"""The steps of one commit. `publication.py` says in which transactions they happen."""
 
 from __future__ import annotations
 
@@ -22,9 +22,9 @@ from .file_list import drop_replaced, save_files
 from .fill_unchanged import fill_unchanged
 from .ledger_lines import ledger_lines
 from .removal_limit import require_few_removed, rows_held
-from .requirements import require_ours
+from .requirements import require_owned
 from .shadow_table import ShadowBuild
-from .stage import bring_up, system_columns
+from .stage import ensure_table, system_columns
 from .staged import Staged
 from .staged_deletes import ResolvedDeletes, joined, resolve_deletes
 from .write_mode_migration import WriteModeMigration, drop_version_columns
@@ -34,12 +34,12 @@ class LoadCommit:
     """One commit of one load.
 
     Attributes:
-        family: the table and its children, as they are to be.
-        shadow: where the rows are built, None where they are staged.
-        stamps: one a table, once they are reserved.
-        lines: the ledger's, once the rows are written.
-        notes: what was done beside, to bring the table along, in words.
-        migration: from another way of writing; None where there is none to do.
+        family: the table and its child tables, as they will be.
+        shadow: where the rows were built; None if they are staged.
+        stamps: one for each table, once they are reserved.
+        lines: of the ledger, once the rows are written.
+        notes: what was done to migrate the table, in words.
+        migration: from another write mode; None if there is none.
     """
 
     def __init__(  # noqa: PLR0913 - what a load knows when it commits
@@ -56,7 +56,12 @@ class LoadCommit:
         position: Position,
         now: datetime,
     ) -> None:
-        """version: of the state that the load is on top of. known: tables that the feed has made before."""
+        """Prepare; nothing is written yet.
+
+        Args:
+            version: of the state that the load builds on.
+            known: tables that the feed has created before.
+        """
         self._engine = engine
         self.target = target
         self._version = version
@@ -69,7 +74,7 @@ class LoadCommit:
         self._now = now
         self._began = time.monotonic()
         self._there: dict[str, dict[str, str] | None] = {}
-        self._service = service_tables.Present()
+        self._service = service_tables.PresentTables()
         self._built: list[Counts] = []
         self.stamps: list[Stamp] = []
         self.lines: list[LedgerLine] = []
@@ -89,7 +94,7 @@ class LoadCommit:
 
     @property
     def forgets_cursor(self) -> bool:
-        """The saved cursor means nothing any more."""
+        """Whether the saved cursor is no longer valid."""
         return self._position.forget_cursor
 
     # What has to hold
@@ -101,7 +106,7 @@ class LoadCommit:
             made: tables that a commit of this feed made that was then cut.
 
         Raises:
-            CursorMoved, TableNotOurs: it does not.
+            CursorMoved, TableNotOwned: it does not.
         """
         engine, target = self._engine, self.target
         engine.serialise(target.feed, target.source_table)
@@ -111,17 +116,17 @@ class LoadCommit:
             there = self._there[layout.name] = engine.columns(layout.name)
             if there is not None and layout.name not in made:
                 known, loaded = layout.name in self._known, self._version > 0
-                require_ours(engine, layout.name, there, feed=target.feed, loaded=loaded, known=known)
+                require_owned(engine, layout.name, there, feed=target.feed, loaded=loaded, known=known)
 
     # Structure
 
     @property
     def new_tables(self) -> list[str]:
-        """Those that `tables` will make."""
+        """The tables that `tables` will create."""
         return [] if self.shadow else [layout.name for layout in self.family.tables if self._there[layout.name] is None]
 
     def tables(self) -> None:
-        """The service tables, the stage, and the warehouse tables with all columns."""
+        """Create or extend the service tables, the stage and the warehouse tables."""
         engine, stage = self._engine, self.staged.stage
         service_tables.ensure(engine, self._service)
         if self.shadow:
@@ -130,7 +135,7 @@ class LoadCommit:
             if not stage.waiting(self.family, layout):
                 stage.prepare(self.family, layout)
             columns = [*system_columns(self.family, layout), *layout.columns, LOAD, AT, *self._mode_columns()]
-            bring_up(engine, layout.name, columns, self._there[layout.name])
+            ensure_table(engine, layout.name, columns, self._there[layout.name])
         if engine.ddl_commits and self._kept_no_versions:
             drop_version_columns(engine, self.family)  # a commit that was cut left them
 
@@ -138,12 +143,12 @@ class LoadCommit:
         return [*((SINCE, UNTIL) if self._history else ()), *((DELETED_AT,) if self._marks else ())]
 
     def reserve(self) -> None:
-        """The ids of this load."""
+        """Reserve the ids of this load."""
         now = self._engine.time(self._now)
         self.stamps = [Stamp(load, now) for load in self._engine.next_loads(len(self.family.tables))]
 
     def keys(self) -> None:
-        """The index of each table's key, which a merge goes by."""
+        """Create the index of each table's key, which a merge needs."""
         appends = self.target.write == "append" or not self.family.key
         if self.shadow or appends or (self.target.write == "replace" and not self.target.again):
             return
@@ -158,13 +163,13 @@ class LoadCommit:
     # Shadow tables
 
     def complete(self) -> None:
-        """What is built in shadow tables, made ready to take the tables' place."""
+        """Prepare the shadow tables to replace the tables."""
         if self.shadow:
             extra = [(column, self.stamps[0].at if column is SINCE else "null") for column in self._mode_columns()]
             self._built = self.shadow.complete(self.family, self.stamps, extra)
 
     def swap_in(self) -> None:
-        """Within the transaction of the rows."""
+        """Replace the tables by the shadow tables, in the transaction that writes the rows."""
         if self.shadow:
             self.shadow.swap_in(self.family)
             self._ensure_keys()
@@ -172,7 +177,7 @@ class LoadCommit:
     # Rows
 
     def rows(self) -> None:
-        """Rows, ledger, cursor, and all that is kept beside."""
+        """Write rows, ledger, cursor and everything else that is kept with them."""
         engine, target, position = self._engine, self.target, self._position
         replaced = [line.number for line in position.files if line.replaces]
         counts = self._replace_all() if self.shadow else self._write(replaced)
@@ -214,7 +219,7 @@ class LoadCommit:
     def _append(self, replaced: Sequence[int]) -> list[Counts]:
         engine, target, stage, family = self._engine, self.target, self.staged.stage, self.family
         counts = []
-        overtaken = modes.drop_overtaken(engine, stage, family, target, self.staged.rejected_in) if target.again else {}
+        overtaken = modes.drop_outdated_rejects(engine, stage, family, target, self.staged.rejected_in) if target.again else {}
         gone_before = [0] * len(self.stamps)
         if replaced:
             held = rows_held(engine, family.root.name)
@@ -246,9 +251,9 @@ class LoadCommit:
         superseded = modes.drop_superseded(engine, stage, family) if self.staged.keys.repeated else {}
         if target.again:
             _add(superseded, modes.drop_outdated(engine, stage, family, engine.table(root), held_now))
-            _add(superseded, modes.drop_overtaken(engine, stage, family, target, rejected_in, held_now))
+            _add(superseded, modes.drop_outdated_rejects(engine, stage, family, target, rejected_in, held_now))
         gone, resolved = self._gone_keys(marks, replaced), ResolvedDeletes()
-        if gone and not self.staged.emptied:
+        if gone and not self.staged.truncated:
             leaving = engine.query(f"select count(*) from {gone}")[0][0]
             require_few_removed(root, leaving, rows_held(engine, root, present), target.max_removed)
         if self.staged.tombstones and target.deletes == "ignore":
@@ -277,10 +282,10 @@ class LoadCommit:
         if staged.gone:
             return self._temp_keys("rb_gone", staged.gone)
         complete = target.complete and target.write in ("mirror", "versions")
-        if not (complete or target.reads_all or staged.emptied or replaced):
+        if not (complete or target.reads_everything or staged.truncated or replaced):
             return None
         present = self._temp_keys("rb_present", staged.present) if staged.present else None
-        files = replaced if not (complete or target.reads_all or staged.emptied) else ()
+        files = replaced if not (complete or target.reads_everything or staged.truncated) else ()
         gone = modes.find_gone(
             self._engine, staged.stage, self.family, present, history=self._history, marks=marks, files=files
         )

@@ -1,4 +1,4 @@
-"""What is staged against what the tables hold, told by the engine itself: no value is judged by how a driver shows it."""
+"""Comparing what is staged with what the tables hold, within the engine, so that no value is judged by how a driver shows it."""
 
 from __future__ import annotations
 
@@ -15,8 +15,12 @@ from .stage import Stage
 def differences(
     engine: Engine, stage: Stage, family: Family, *, deep: bool, samples: int, rows_linked: bool = False
 ) -> list[Differences]:
-    """In the family's order. Within a transaction that is rolled back afterwards. The stage holds one row a key. rows_linked: children
-    point at a row, by a name that it got when it was loaded."""
+    """The differences of each table of the family. Runs in a transaction that is rolled back afterwards; the stage holds one row for each
+    key.
+
+    Args:
+        rows_linked: child rows refer to their parent's row, by a number it got when it was loaded.
+    """
     found = []
     for layout in family.tables:
         # Rows without a key got their names when they were loaded: their children can only be counted.
@@ -66,8 +70,9 @@ def _of_table(engine: Engine, staged: str, layout: TableLayout, key: Sequence[st
 
 
 def _as_staged(engine: Engine, layout: TableLayout, there: dict[str, str]) -> dict[str, tuple[str, bool]]:
-    """{column: (its value in the table as the stage has it, whether it took a change of type)}: a source whose types have
-    widened since the last load is compared as if the table had widened too."""
+    """{column: (its value in the table in the stage's type, whether that took a conversion)}: if the source's types have widened since the
+    last load, the table is compared as if it had widened too.
+    """
     made = {name: (f"t.{engine.quote(name)}", False) for name in there}
     linking = [ColumnShape(PARENT, layout.parent_kind)] if layout.parent is not None else []
     for column in [*linking, *layout.columns]:

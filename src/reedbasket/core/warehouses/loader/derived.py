@@ -1,11 +1,11 @@
-"""What a feed keeps on top of a table it loads: a view, or a table made anew whenever the one below changed."""
+"""What a feed derives from a table that it loads: a view, or a table that is rebuilt whenever the loaded one changes."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
-from ...errors import ReedError, TableNotOurs, WarehouseError
+from ...errors import ReedError, TableNotOwned, WarehouseError
 from ...spec.files import Derived
 from ..engine import Engine
 
@@ -18,13 +18,13 @@ Ask = Callable[[str, Sequence[Any]], list[tuple[Any, ...]]]
 
 
 def read_derived(query: Ask, table: str, feed: str, source_table: str) -> tuple[Any, ...] | None:
-    """(name, view or table, query, version of the table below) as it was made last."""
+    """(name, view or table, query, version of the loaded table), as it was built last."""
     rows = query(f"select name, made_as, query, version from {table} where feed = ? and source_table = ?", (feed, source_table))
     return tuple(rows[0]) if rows else None
 
 
 def is_current(held: tuple[Any, ...] | None, derived: Derived | None, version: int, *, exists: bool) -> bool:
-    """Whether there is nothing to do."""
+    """Whether there is nothing to rebuild."""
     if derived is None or held is None:
         return derived is None and held is None
     whole = held[3] == version or (derived.made_as == "view" and held[3] != _NOT_WHOLE)
@@ -32,8 +32,18 @@ def is_current(held: tuple[Any, ...] | None, derived: Derived | None, version: i
 
 
 def refresh(engine: Engine, feed: str, source_table: str, derived: Derived | None, version: int) -> str:
-    """Within a transaction. version: of the state of the table below. What was done, in words; '' for nothing. Readers see the old one
-    whole, then the new one whole. Raises TableNotOurs, WarehouseError for a query that the warehouse refuses."""
+    """Rebuild the view or table, in a transaction. Readers see either the old one or the new one as a whole.
+
+    Args:
+        version: of the loaded table's state.
+
+    Returns:
+        What was done, in words; '' if nothing was.
+
+    Raises:
+        TableNotOwned: somebody else made a table of that name.
+        WarehouseError: the warehouse refuses the query.
+    """
     table = engine.table(_LIST)
     if engine.columns(_LIST) is None:
         if derived is None:
@@ -53,19 +63,22 @@ def refresh(engine: Engine, feed: str, source_table: str, derived: Derived | Non
         with engine.changing_tables():
             _drop(engine, ours)
         engine.execute(f"delete from {table} where feed = ? and source_table = ?", (feed, source_table))
-        return " and ".join(f"the {made_as} {name} goes" for name, made_as in ours.items()) + ", since the feed says it no more"
+        return (
+            " and ".join(f"the {made_as} {name} goes" for name, made_as in ours.items())
+            + ", since the feed no longer defines it"
+        )
     there = engine.columns(derived.name) is not None
     if len(rows) == 1 and is_current(rows[0], derived, version, exists=there):
         return ""
     if there and derived.name not in ours:
-        raise TableNotOurs(
+        raise TableNotOwned(
             "making", derived.name, found="there is a table or view of that name already, which this feed did not create",
             fix="give it another name (`derived: {view: …}`)",
         )  # fmt: skip
     if engine.ddl_commits and ours.get(derived.name) != derived.made_as:
         _note(engine, feed, source_table, derived, _NOT_WHOLE)  # so that what is made is known as ours, should this be cut
     try:
-        with engine.changing_tables(), engine.at_home():
+        with engine.changing_tables(), engine.in_default_schema():
             _drop(engine, ours)
             engine.make(derived.made_as, derived.name, derived.query)
     except ReedError:
@@ -78,7 +91,7 @@ def refresh(engine: Engine, feed: str, source_table: str, derived: Derived | Non
     engine.execute(f"delete from {table} where feed = ? and source_table = ?", (feed, source_table))
     _note(engine, feed, source_table, derived, version)
     rows_now = engine.query(f"select count(*) from {engine.table(derived.name)}")[0][0] if derived.made_as == "table" else None
-    return f"the {derived.made_as} {derived.name} was made" + (f", {rows_now:,} rows" if rows_now is not None else "")
+    return f"the {derived.made_as} {derived.name} was created" + (f", {rows_now:,} rows" if rows_now is not None else "")
 
 
 def _note(engine: Engine, feed: str, source_table: str, derived: Derived, version: int) -> None:

@@ -1,4 +1,4 @@
-"""Which files of a source are in a table: a line each, written in the transaction that commits their rows."""
+"""The files of a source that are in a table: a line for each, written in the transaction that commits its rows."""
 
 from __future__ import annotations
 
@@ -14,12 +14,18 @@ FileState = Literal["loaded", "failed", "ignored", "missing", "requeued"]
 
 
 class FileLine(NamedTuple):
-    """One file of one table. number: what `_rb_file` of its rows points at; a path keeps it. size: bytes. modified: RFC 3339, '' where
-    the store does not say. tag: what the store knows its content by. rows: records in it; rejected: those of them that are no rows.
+    """One file of one table.
 
-    state: loaded; failed, it could not be read to its end and none of it is loaded, rows of before stay; ignored, it changed and the feed
-    leaves it as it was; missing, it is no longer at the source, its rows stay; requeued, the next run loads it again, as somebody asked.
-    replaces: its rows of before go in this load (not kept).
+    Attributes:
+        number: what `_rb_file` of its rows refers to; a path keeps its number.
+        size: bytes.
+        modified: RFC 3339; '' if the store does not say.
+        tag: by which the store identifies the content.
+        rows: the number of its records.
+        rejected: how many of them were rejected.
+        state: loaded; failed (it could not be read to its end, none of it is loaded, rows of an earlier version stay); ignored (it
+            changed, and the feed keeps the version that is loaded); missing (it is no longer at the source, its rows stay); requeued (the
+            next run loads it again, on request).
     """
 
     number: int
@@ -104,8 +110,8 @@ def read_files(query: AskMany, table: str, feed: str, source_table: str) -> list
     return [FileLine(*row) for row in rows]
 
 
-def take_again(engine: Engine, feed: str, source_table: str, paths: Sequence[str]) -> int:
-    """The next run takes these once more."""
+def requeue_files(engine: Engine, feed: str, source_table: str, paths: Sequence[str]) -> int:
+    """Have the next run load these files again. Returns how many there are."""
     for path in paths:
         engine.execute(
             f"update {engine.table(FILE)} set state = 'requeued' where feed = ? and source_table = ? and path = ?",
@@ -115,7 +121,7 @@ def take_again(engine: Engine, feed: str, source_table: str, paths: Sequence[str
 
 
 def drop_replaced(engine: Engine, family: Family, numbers: Sequence[int]) -> list[int]:
-    """Rows that came from files, out of a table that every record is appended to, with all below them: how many went, by table."""
+    """Delete the rows of files from a table that is appended to, with all rows below them. Returns how many, by table."""
     listed = ", ".join(str(int(number)) for number in numbers)
     root = family.root
     removed = [0] * len(family.tables)

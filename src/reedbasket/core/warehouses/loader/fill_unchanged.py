@@ -1,4 +1,4 @@
-"""Staged rows that do not tell every value, because it did not change: filled from what was staged or loaded before."""
+"""Filling values that staged rows do not have because they did not change, from what was staged or loaded before."""
 
 from __future__ import annotations
 
@@ -17,10 +17,14 @@ from .stage import OWNER, Stage
 def fill_unchanged(
     engine: Engine, stage: Stage, family: Family, sought: Mapping[str, Sequence[TableBatch]], current: str
 ) -> None:
-    """Within the load's transaction, while the stage still holds every change of a key.
+    """Fill the values, in the load's transaction, while the stage still holds every change of a key.
 
-    sought: {column: rows with their key, SINCE and UNTIL} as shape.kept makes them. current: SQL for rows, as t, that are held now.
-    Raises WarehouseError where a value is nowhere to be found.
+    Args:
+        sought: {column: rows with their key, SINCE and UNTIL}, as shape.kept makes them.
+        current: SQL for rows, as t, that are current.
+
+    Raises:
+        WarehouseError: a value cannot be found anywhere.
     """
     staged, root = stage.prepare(family, family.root), engine.table(family.root.name)
     keys = [c for c in family.root.columns if c.name in family.key]
@@ -55,10 +59,10 @@ def fill_unchanged(
             raise WarehouseError(
                 "filling in what the log leaves out of",
                 f"{family.root.name}.{name}",
-                found=f"{unknown} changed rows came without it, because it did not change, and the warehouse does not have those rows",
-                fix="have the log carry whole rows (alter table … replica identity full), then run once with changes by full, "
+                found=f"{unknown} changed rows came without it, because it did not change, but the warehouse does not have those rows",
+                fix="let the log contain whole rows (alter table … replica identity full), then run once with changes by full, "
                 "and by cdc again",
-                code="warehouse.value_unknown",
+                code="warehouse.value_not_in_log",
             )
         engine.drop_temp("rb_last")
         engine.drop_temp("rb_kept")

@@ -1,4 +1,4 @@
-"""The ledger's lines of one load, out of what was counted."""
+"""The ledger lines of one load, from its counts."""
 
 from __future__ import annotations
 
@@ -22,7 +22,12 @@ def ledger_lines(  # noqa: PLR0913 - what a line is worked out of
     now: datetime,
     committing: float,
 ) -> list[LedgerLine]:
-    """read: rows staged, by table. committing: seconds. A child table of which nothing came and nothing went has no line."""
+    """The lines of a load. A child table without any change has none.
+
+    Args:
+        read: rows staged, by table.
+        committing: seconds.
+    """
     lines = []
     for layout, stamp, count in zip(family.tables, stamps, counts):
         is_root, staged = layout.parent is None, read.get(layout.name, 0)

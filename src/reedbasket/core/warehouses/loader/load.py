@@ -1,4 +1,4 @@
-"""One load: rows are kept aside until a commit publishes them with ledger and cursor. The same for all engines."""
+"""One load, the same for all engines: rows are staged until a commit publishes them with ledger and cursor."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ from . import write_modes as modes
 from .commit import LoadCommit
 from .comparison import differences
 from .publication import publish
-from .requirements import require_room
+from .requirements import require_column_limit
 from .shadow_table import ShadowBuild
 from .stage import Stage
 from .staged import Staged
@@ -33,7 +33,11 @@ class EngineLoad(Load):
     def __init__(
         self, engine: Engine, target: LoadTarget, state: TableState | None, shadow: Callable[[], ShadowBuild] | None
     ) -> None:
-        """shadow: makes a new one, where the engine has such."""
+        """Prepare; nothing is staged yet.
+
+        Args:
+            shadow: makes a new shadow build; None if the load does not build in shadow tables.
+        """
         self._engine = engine
         self._target = target
         self._state = state
@@ -60,7 +64,7 @@ class EngineLoad(Load):
     def stage(self, family: Family, batches: Sequence[TableBatch]) -> None:
         if not batches:
             return
-        require_room(self._engine, family)
+        require_column_limit(self._engine, family)
         repeats = self._note_keys(family, batches[0])
         with self._engine.translated(f"staging rows for {self._target.table} in"):
             if self._shadow:
@@ -84,7 +88,7 @@ class EngineLoad(Load):
         self._staged.present_files.update(files or ())
 
     @override
-    def gone(self, keys: TableBatch) -> None:
+    def delete_keys(self, keys: TableBatch) -> None:
         self._staged.gone.append(keys)
 
     @override
@@ -97,9 +101,9 @@ class EngineLoad(Load):
         self._staged.unchanged.setdefault(column, []).append(rows)
 
     @override
-    def emptied(self) -> None:
+    def truncated(self) -> None:
         with self._engine.translated("clearing the stage of"):
-            self._staged.emptied_now()
+            self._staged.truncate_stage()
 
     @override
     def differences(self, family: Family, *, deep: bool, samples: int) -> list[Differences]:
@@ -119,7 +123,7 @@ class EngineLoad(Load):
     @override
     def commit(self, family: Family, structure: dict[str, Any], position: Position, now: datetime) -> list[LedgerLine]:
         engine = self._engine
-        require_room(engine, family)
+        require_column_limit(engine, family)
         self._staged.keys.forget()  # all is staged: none is looked up any more, and they take room
         commit = LoadCommit(
             engine,
@@ -173,10 +177,10 @@ class EngineLoad(Load):
         return replace(family, key=[]) if self._target.write == "append" else family
 
     def _note_keys(self, family: Family, batch: TableBatch) -> bool:
-        """Whether a key of the batch came before in this load, or comes twice in it, as far as memory reaches."""
+        """Whether a key of the batch is repeated in it or in this load, as far as is remembered."""
         if not family.key or self._target.link == "row" or not batch.rows:
             return False
-        if self._shadow and not self._shadow.wants_repeats(family):
+        if self._shadow and not self._shadow.needs_repeated_keys(family):
             return False  # asked of the table itself, once it is whole
         # Rows that came while nobody noted keys, the family having had no children then, are unknown.
         return self._staged.keys.repeats(family.key, batch, self.staged_rows)

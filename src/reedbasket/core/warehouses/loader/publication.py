@@ -1,15 +1,14 @@
-"""How a commit takes place: in one transaction, or, where statements that change tables commit by themselves, with the structure first.
+"""How a commit happens: in one transaction, or, if statements that change tables commit implicitly, with the structure first.
 
-In one transaction readers see everything at once, and a commit that is cut has not been.
+In one transaction, readers see everything at once, and a commit that is interrupted has not happened.
 
-With the structure first there are several transactions, and what is done between them can be done again:
+With the structure first there are several transactions, and every step can be repeated:
 
-1. Service tables, tables and columns. Those that are new are noted before they are made: a commit that is cut leaves them empty, and the
-   next one knows them as its own.
-2. Where the table was written in another way before, its rows are brought along, and the state says so in the same transaction.
-3. Rows, ledger, cursor: one transaction. This is the moment at which the load counts.
-4. What was built in shadow tables takes their place, all tables of the family at once. That it is to was noted in the third step, so that
-   whoever asks for the state next finishes it where the commit was cut before: `finish`.
+1. Service tables, tables and columns. New tables are noted before they are created. A commit that is interrupted leaves them empty, and
+the next one knows that they are its own. 2. If the write mode has changed, rows are migrated, and the state says so in the same
+transaction. 3. Rows, ledger, cursor: one transaction. From here on the load counts. 4. Shadow tables replace the tables, all tables of the
+family at once. The third step notes that they have to, so that whoever reads the state next completes an interrupted replacement:
+`finish`.
 """
 
 from __future__ import annotations
@@ -26,10 +25,10 @@ from .stage import Stage
 
 
 def publish(engine: Engine, commit: LoadCommit) -> None:
-    """All of the commit's steps.
+    """All steps of a commit.
 
     Raises:
-        ReedError: as the steps say; nothing of the load is in the warehouse then.
+        ReedError: a step failed; nothing of the load is in the warehouse.
     """
     if engine.ddl_commits:
         _structure_first(engine, commit)
@@ -56,8 +55,8 @@ def _structure_first(engine: Engine, commit: LoadCommit) -> None:
     target = commit.target
     unfinished.ensure(engine)
     with transaction(engine):
-        commit.guard(made=unfinished.being_made(engine, target))
-        unfinished.note_new(engine, target, commit.new_tables)
+        commit.guard(made=unfinished.unfinished_tables(engine, target))
+        unfinished.note_new_tables(engine, target, commit.new_tables)
     commit.tables()
     with transaction(engine):
         commit.reserve()
@@ -65,12 +64,12 @@ def _structure_first(engine: Engine, commit: LoadCommit) -> None:
         commit.migration.release_keys()
         with transaction(engine):
             commit.notes += commit.migration.move_rows(commit.stamps[0])
-            service_tables.save_way(engine, target, forget_cursor=commit.forgets_cursor)
+            service_tables.save_write_mode(engine, target, forget_cursor=commit.forgets_cursor)
         commit.migration.drop_columns()
     commit.keys()
     commit.complete()
     with _counted(engine, commit):
-        commit.guard(made=unfinished.being_made(engine, target))
+        commit.guard(made=unfinished.unfinished_tables(engine, target))
         commit.rows()
         unfinished.forget(engine, target)
         if commit.shadow:
@@ -82,7 +81,7 @@ def _structure_first(engine: Engine, commit: LoadCommit) -> None:
 
 @contextmanager
 def _counted(engine: Engine, commit: LoadCommit) -> Iterator[None]:
-    """The transaction of the rows. Where the connection is lost in the midst of committing, the ledger says whether it took place."""
+    """The transaction that writes the rows. If the connection is lost during the commit, the ledger tells whether it happened."""
     try:
         with transaction(engine):
             yield

@@ -1,4 +1,4 @@
-"""How many rows one load may remove because it does not hold them: a read that came up short is doubted before anything is committed."""
+"""How many rows one load may remove because it does not hold them: an incomplete read is noticed before anything is committed."""
 
 from __future__ import annotations
 
@@ -8,13 +8,13 @@ from ..engine import Engine
 
 
 def rows_held(engine: Engine, table: str, current: str = "true") -> int:
-    """Rows of a table for which a condition over `t` holds."""
+    """The number of rows of a table that satisfy a condition on `t`."""
     count: int = engine.query(f"select count(*) from {engine.table(table)} as t where {current}")[0][0]
     return count
 
 
 def require_few_removed(table: str, removed: int, held: int, limit: int | str | None) -> None:
-    """Within the load's transaction, which an error rolls back.
+    """Check the limit within the load's transaction, which an error rolls back.
 
     Args:
         removed: rows that go because the load does not hold them.
@@ -22,7 +22,7 @@ def require_few_removed(table: str, removed: int, held: int, limit: int | str | 
         limit: a number of rows, or a share of those held (spec.limits); None for any.
 
     Raises:
-        TooManyRemoved: beyond the limit.
+        TooManyRemoved: the limit is passed.
     """
     if limit is not None and exceeds(limit, removed, held):
         raise TooManyRemoved(

@@ -1,10 +1,10 @@
-"""What has to hold of a warehouse's tables before a load writes to them."""
+"""What has to be true of a warehouse's tables before a load writes to them."""
 
 from __future__ import annotations
 
 from collections.abc import Collection
 
-from ...errors import ConnectionLost, TableNotOurs, WarehouseError
+from ...errors import ConnectionLost, TableNotOwned, WarehouseError
 from ...records.layout import Family
 from ..engine import Engine
 from ..loading import LoadTarget
@@ -13,7 +13,7 @@ from ..loading import LoadTarget
 _OWN_COLUMNS = 8
 
 
-def require_ours(engine: Engine, table: str, columns: Collection[str], *, feed: str, loaded: bool, known: bool) -> None:
+def require_owned(engine: Engine, table: str, columns: Collection[str], *, feed: str, loaded: bool, known: bool) -> None:
     """A table that is there was made by this feed.
 
     Args:
@@ -22,22 +22,22 @@ def require_ours(engine: Engine, table: str, columns: Collection[str], *, feed: 
         known: whether the feed knows the table from an earlier load.
 
     Raises:
-        TableNotOurs: someone else made it, or another feed did.
+        TableNotOwned: someone else made it, or another feed did.
     """
     found = ""
     if "_rb_ledger_line" not in columns or not loaded or not engine.is_table(table):
         what = "something" if engine.is_table(table) else "a view"
-        found = f"{what} of that name is there already, with {len(columns)} columns that this feed did not make"
+        found = f"{what} of that name exists already, with {len(columns)} columns, and this feed did not create it"
     elif not known:
         ledger = engine.table("_rb_ledger")
         others = engine.query(f'select distinct feed from {ledger} where "table" = ? and feed <> ?', (table, feed))
         found = f"the feed {others[0][0]} writes a table of that name" if others else ""
     if found:
-        raise TableNotOurs("loading", table, found=found, fix="give the feed another `table_prefix`, or rename what is there")
+        raise TableNotOwned("loading", table, found=found, fix="give the feed another `table_prefix`, or rename what exists")
 
 
-def require_room(engine: Engine, family: Family) -> None:
-    """No table has more columns than the engine holds.
+def require_column_limit(engine: Engine, family: Family) -> None:
+    """Check that no table has more columns than the engine allows.
 
     Raises:
         WarehouseError: one has.
@@ -46,19 +46,19 @@ def require_room(engine: Engine, family: Family) -> None:
     for layout in family.tables:
         if len(layout.columns) > most:
             raise WarehouseError(
-                "making the columns of",
+                "creating the columns of",
                 layout.name,
-                found=f"{len(layout.columns)} columns, and the warehouse holds {most} beside ours",
+                found=f"{len(layout.columns)} columns, and the warehouse allows {most} besides Reed Basket's own",
                 fix="leave columns out (`include_columns`, `exclude_columns`), or keep objects as JSON (`nesting: {objects: json}`)",
                 code="warehouse.too_many_columns",
             )
 
 
 def require_committed(engine: Engine, target: LoadTarget, load: int, lost: ConnectionLost) -> None:
-    """The connection was lost in the middle of the commit. Did it take place? The ledger knows: our load id is in it, or not.
+    """The connection was lost in the middle of a commit: ask the ledger whether it happened, that is, whether it has our load's id.
 
     Raises:
-        ConnectionLost: it did not, or nobody can be asked.
+        ConnectionLost: it did not happen, or the warehouse cannot be asked.
     """
     try:
         engine.reconnect()
@@ -67,7 +67,7 @@ def require_committed(engine: Engine, target: LoadTarget, load: int, lost: Conne
         raise ConnectionLost(
             lost.doing,
             lost.on,
-            found="the connection was lost in the middle of the commit, and the server cannot be asked whether it took place",
+            found="the connection was lost in the middle of the commit, and the server cannot be asked whether it happened",
             fix="run again once it is up: the next run starts from what the warehouse then holds, whichever it is",
         ) from error
     engine.serialise(target.feed, target.source_table)  # returns once the lost connection's transaction has ended

@@ -1,4 +1,4 @@
-"""`_rb_ledger` and `_rb_cursor`: what a warehouse knows of its own loads. Written in the transaction of the rows they speak of."""
+"""`_rb_ledger` and `_rb_cursor`: what a warehouse knows about its loads, written in the transaction of their rows."""
 
 from __future__ import annotations
 
@@ -8,12 +8,12 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 
-from ...errors import CursorMoved, TableNotOurs
+from ...errors import CursorMoved, TableNotOwned
 from ...records.ledger import LedgerLine
 from ...records.position import SavedCursor
 from ...records.structure import TableShape
 from ..engine import FILE, Engine, rfc3339
-from ..loading import LoadTarget, Position, TakenWindow
+from ..loading import LoadedWindow, LoadTarget, Position
 from ..warehouse import TableState
 
 LEDGER_COLUMNS = list(LedgerLine.__dataclass_fields__)
@@ -33,27 +33,27 @@ _LATER = {"write": "text", "cursor_column": "text"}
 
 
 @dataclass(frozen=True)
-class Present:
-    """Which of the service tables that a commit writes to are there.
+class PresentTables:
+    """The service tables that exist, of those that a commit writes to.
 
     Attributes:
-        columns: {table: {column: declared type}}, None for one that is not there.
+        columns: {table: {column: declared type}}; None for a table that does not exist.
     """
 
     columns: Mapping[str, dict[str, str] | None] = field(default_factory=dict)
 
 
-def present(engine: Engine, position: Position) -> Present:
-    """As they are now; those that this position wants."""
+def present(engine: Engine, position: Position) -> PresentTables:
+    """The existing service tables, of those that this position needs."""
     wanted = ["_rb_ledger", "_rb_cursor"]
     wanted += [FILE] if position.files else []
     wanted += ["_rb_hash"] if position.hashes is not None else []
     wanted += ["_rb_window"] if position.window is not None else []
-    return Present({table: engine.columns(table) for table in wanted})
+    return PresentTables({table: engine.columns(table) for table in wanted})
 
 
-def ensure(engine: Engine, there: Present) -> None:
-    """Those that are wanted, with all columns that this version knows."""
+def ensure(engine: Engine, there: PresentTables) -> None:
+    """Create the tables that are missing, and add missing columns."""
     for table, columns in there.columns.items():
         if columns is None:
             engine.run(f"create table {engine.table(table)} ({_columns(engine, table)})")
@@ -91,12 +91,12 @@ def _columns(engine: Engine, table: str) -> str:
     }[table]
 
 
-def guard(engine: Engine, there: Present, target: LoadTarget, started_from: int) -> None:
+def guard(engine: Engine, there: PresentTables, target: LoadTarget, started_from: int) -> None:
     """The state this load started from must still stand, and the table must be nobody else's.
 
     Raises:
         CursorMoved: another run committed meanwhile.
-        TableNotOurs: another feed writes there.
+        TableNotOwned: another feed writes there.
     """
     cursor, version, other = engine.table("_rb_cursor"), 0, []
     if there.columns["_rb_cursor"] is not None:
@@ -111,11 +111,11 @@ def guard(engine: Engine, there: Present, target: LoadTarget, started_from: int)
         raise CursorMoved(
             "committing",
             target.table,
-            found=f"another run committed meanwhile (version {version}, this run started from {started_from})",
+            found=f"another run committed in the meantime (version {version}, this run started from {started_from})",
             fix="nothing of this load was committed; run again, it starts from the other run's cursor",
         )
     if other:
-        raise TableNotOurs(
+        raise TableNotOwned(
             "loading",
             target.table,
             found=f"the feed {other[0][0]} writes its table {other[0][1]} there",
@@ -124,7 +124,11 @@ def guard(engine: Engine, there: Present, target: LoadTarget, started_from: int)
 
 
 def keep_ledger(engine: Engine, lines: Sequence[LedgerLine]) -> None:
-    """Raises NotReconciled, before anything is kept."""
+    """Write the lines of a load.
+
+    Raises:
+        NotReconciled: the counts do not add up; nothing is written.
+    """
     for line in lines:
         line.require_reconciled()
     names = ", ".join(f'"{c}"' for c in LEDGER_COLUMNS)
@@ -138,7 +142,7 @@ def keep_ledger(engine: Engine, lines: Sequence[LedgerLine]) -> None:
 def save(
     engine: Engine, target: LoadTarget, structure: dict[str, Any], position: Position, version: int, load: int, now: datetime
 ) -> None:
-    """How far the table has been taken. A load without a cursor leaves the cursor that is there."""
+    """Save how far the table has been read. A load without a cursor leaves the saved cursor as it is."""
     table, cursor = engine.table("_rb_cursor"), position.cursor
     found = engine.query(
         f"select kind, value, seen, cursor_column from {table} where feed = ? and source_table = ?",
@@ -176,8 +180,8 @@ def save(
         )
 
 
-def save_way(engine: Engine, target: LoadTarget, *, forget_cursor: bool) -> None:
-    """Rows have been brought along to another way of writing, before anything is loaded in it."""
+def save_write_mode(engine: Engine, target: LoadTarget, *, forget_cursor: bool) -> None:
+    """Save that rows were migrated to another write mode, before anything is loaded in it."""
     forgotten = ", kind = null, value = null, seen = null, cursor_column = null" if forget_cursor else ""
     engine.execute(
         f"""update {engine.table("_rb_cursor")} set write = ?, link = ?, "key" = ?{forgotten}
@@ -186,8 +190,8 @@ def save_way(engine: Engine, target: LoadTarget, *, forget_cursor: bool) -> None
     )
 
 
-def save_window(engine: Engine, target: LoadTarget, window: TakenWindow, load: int, now: datetime) -> None:
-    """A window counts as taken from this transaction on."""
+def save_window(engine: Engine, target: LoadTarget, window: LoadedWindow, load: int, now: datetime) -> None:
+    """Save that a window is loaded."""
     engine.execute(
         f'insert into {engine.table("_rb_window")} (feed, source_table, backfill, begins, ends, load, "at") values (?, ?, ?, ?, ?, ?, ?)',
         (target.feed, target.source_table, window.backfill, window.begins, window.ends, load, rfc3339(now)),
@@ -201,7 +205,7 @@ _BYTES_PER_PART = 4 * 1024 * 1024
 
 
 def save_hashes(engine: Engine, target: LoadTarget, hashes: bytes, version: int) -> None:
-    """What compare keeps: it counts only beside the state of that version."""
+    """Save what `compare` keeps; it is valid only together with the state of that version."""
     table = engine.table("_rb_hash")
     engine.execute(f"delete from {table} where feed = ? and source_table = ?", (target.feed, target.source_table))
     for part, start in enumerate(range(0, len(hashes), _BYTES_PER_PART)):
@@ -212,7 +216,7 @@ def save_hashes(engine: Engine, target: LoadTarget, hashes: bytes, version: int)
 
 
 def read_hashes(query: Ask, table: str, feed: str, source_table: str, version: int) -> bytes | None:
-    """What `compare` keeps of a table, at a version of it; None where there is nothing."""
+    """What `compare` kept for a table at a version of its state; None if there is nothing."""
     rows = query(
         f"select hashes from {table} where feed = ? and source_table = ? and version = ? order by part",
         (feed, source_table, version),
@@ -220,8 +224,8 @@ def read_hashes(query: Ask, table: str, feed: str, source_table: str, version: i
     return b"".join(bytes(row[0]) for row in rows) if rows else None
 
 
-def read_window(query: Ask, table: str, feed: str, source_table: str, window: TakenWindow) -> int | None:
-    """The load that brought a window; None where none has."""
+def read_window(query: Ask, table: str, feed: str, source_table: str, window: LoadedWindow) -> int | None:
+    """The load that read a window; None if none has."""
     rows = query(
         f"select load from {table} where feed = ? and source_table = ? and backfill = ? and begins = ? and ends = ?",
         (feed, source_table, window.backfill, window.begins, window.ends),
@@ -230,7 +234,12 @@ def read_window(query: Ask, table: str, feed: str, source_table: str, window: Ta
 
 
 def read_state(query: Ask, table: str, columns: dict[str, str], feed: str, source_table: str) -> TableState | None:
-    """table: `_rb_cursor` as SQL; columns: those it has (an older version made fewer)."""
+    """The state of a table.
+
+    Args:
+        table: `_rb_cursor` as SQL.
+        columns: those it has (an older version created fewer).
+    """
     later = [f'"{c}"' if c in columns else "null" for c in ("write", "cursor_column")]
     rows = query(
         f"""select version, structure, kind, value, seen, link, "key", {", ".join(later)} from {table}
@@ -246,7 +255,11 @@ def read_state(query: Ask, table: str, columns: dict[str, str], feed: str, sourc
 
 
 def rewind(engine: Engine, feed: str, source_table: str, value: str | None) -> bool:
-    """Move what is saved back to a value; None: to the beginning. False where nothing is saved. A load that is going on is refused."""
+    """Move the saved cursor back to a value, or to the beginning (None). A load that is in progress will be refused.
+
+    Returns:
+        False if no cursor is saved.
+    """
     table = engine.table("_rb_cursor")
     found = engine.query(f"select value from {table} where feed = ? and source_table = ?", (feed, source_table))
     if not found or found[0][0] is None:
@@ -260,7 +273,11 @@ def rewind(engine: Engine, feed: str, source_table: str, value: str | None) -> b
 
 
 def read_ledger(query: Ask, table: str, columns: dict[str, str], feed: str | None, after: int, limit: int) -> list[LedgerLine]:
-    """Lines of the ledger, in order, behind a load; columns: that the table has by now."""
+    """Lines of the ledger after a load, in order.
+
+    Args:
+        columns: those that the table has.
+    """
     names = ", ".join(f'"{c}"' if c in columns else f'0 as "{c}"' for c in LEDGER_COLUMNS)
     only, values = ("and feed = ?", [feed]) if feed is not None else ("", [])
     rows = query(f"select {names} from {table} where load > ? {only} order by load limit ?", [after, *values, limit])

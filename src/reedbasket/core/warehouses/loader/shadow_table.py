@@ -1,4 +1,4 @@
-"""Shadow tables: rows built where no reader sees them, until they take the table's place in the commit."""
+"""Shadow tables: rows are built where no reader sees them, until they replace the table in the commit."""
 
 from __future__ import annotations
 
@@ -13,18 +13,18 @@ from ...records.structure import ColumnShape
 from ...shaping.batch import TableBatch
 from ..engine import AT, LOAD, PARENT, POSITION, UNTIL, Engine, transaction
 from ..merge import Counts, Stamp
-from .stage import OWNER, bring_up, system_columns
+from .stage import OWNER, ensure_table, system_columns
 from .write_modes import newest_first
 
 
 class ShadowBuild(ABC):
-    """Rows of a first load, or of a replace, built where no reader sees them, under names of the loader's own.
+    """The rows of a first load or of a replace, built under names of the loader's own.
 
-    They get their right names in the load's transaction: readers see the old table whole, then the new one whole.
+    They get their final names in the load's transaction: readers see either the old table or the new one as a whole.
 
     Attributes:
-        read: rows added, by table, whether they are still there or superseded.
-        names: {table: what its rows are built in}.
+        read: rows added, by table, superseded ones included.
+        names: {table: the name under which its rows are built}.
     """
 
     read: dict[str, int]
@@ -35,51 +35,55 @@ class ShadowBuild(ABC):
         self.read = {}
         self.names = {}
 
-    @abstractmethod
-    def wants_repeats(self, family: Family) -> bool:
-        """Whether `add` must be told of keys that repeat; else the table itself is asked once it is whole."""
+    def needs_repeated_keys(self, family: Family) -> bool:
+        """Whether `add` has to be told about repeated keys; otherwise the table itself is asked once it is complete."""
+        return False
 
     @abstractmethod
     def add(self, family: Family, batches: Sequence[TableBatch], *, repeats: bool) -> None:
-        """Rows more.
+        """Add rows.
 
         Args:
-            family: the tables as they are to be by now.
-            batches: one a table, the root's first.
-            repeats: a key of the batch stands twice in it, or was added before; told where the engine notes keys.
+            family: the tables as they are now.
+            batches: one for each table, the root's first.
+            repeats: a key of the batch is repeated in it, or was added before; told if the engine notes keys.
         """
 
     @abstractmethod
     def complete(self, family: Family, stamps: Sequence[Stamp], extra: Sequence[tuple[ColumnShape, str]]) -> list[Counts]:
-        """All rows are there: stamp them, and leave one a key.
+        """All rows have been added: stamp them, and leave one for each key.
 
         Args:
             family: the tables.
-            stamps: one a table.
+            stamps: one for each table.
             extra: further columns, with the SQL constant that all rows get.
 
         Returns:
-            What became of each table's rows, in the family's order.
+            What happened to each table's rows, in the family's order.
         """
 
     def swap_in(self, family: Family) -> None:
-        """Within the load's transaction: give the tables their names."""
+        """Give the tables their final names, in the load's transaction."""
         self._engine.exchange({layout.name: self.names[layout.name] for layout in family.tables})
 
     @abstractmethod
     def drop(self) -> None:
-        """What was built and took no place."""
+        """Drop what was built and has not replaced anything."""
 
     @abstractmethod
     def placed(self) -> None:
-        """The tables have their names: there is nothing to drop any more."""
+        """Note that the tables have their final names, so that there is nothing left to drop."""
 
 
 class TableShadowBuild(ShadowBuild):
-    """Built in tables of the warehouse: one for each of the family."""
+    """Built in tables of the warehouse, one for each table of the family."""
 
     def __init__(self, engine: Engine, prefix: str) -> None:
-        """prefix: of the tables' names, which nobody else uses."""
+        """Prepare; no table is created yet.
+
+        Args:
+            prefix: of the tables' names, which nobody else uses.
+        """
         super().__init__(engine)
         self._prefix = prefix
         self._columns: dict[str, dict[str, ColumnShape]] = {}
@@ -92,7 +96,7 @@ class TableShadowBuild(ShadowBuild):
         self._drop(left)
 
     def _drop(self, names: Iterable[str]) -> None:
-        """The last first: whoever clears what is left behind goes by their numbers from the first on."""
+        """Drop tables, the last one first: cleaning up after a kill looks for them by their numbers, from the first on."""
         for name in reversed(list(names)):
             self._engine.run(f"drop table if exists {self._engine.table(name)}")
 
@@ -112,7 +116,7 @@ class TableShadowBuild(ShadowBuild):
         else:
             held = self._columns[layout.name]
             if any(c.name not in held or engine.declared(held[c.name]) != engine.declared(c) for c in wanted):
-                bring_up(engine, name, wanted, engine.columns(name))
+                ensure_table(engine, name, wanted, engine.columns(name))
         self._columns[layout.name] = {c.name: ColumnShape(c.name, c.kind, c.whole, c.fraction) for c in wanted}
         return name
 
@@ -129,16 +133,13 @@ class TableShadowBuild(ShadowBuild):
 
 
 class PlainShadowBuild(TableShadowBuild):
-    """For any engine, in its verbs alone. Rows carry the number of their record until all are there: by it the children of a record
-    that was superseded are found."""
+    """For any engine, using its operations alone. Until all rows are there, they carry the number of their record, by which the children
+    of a superseded record are found.
+    """
 
     def __init__(self, engine: Engine, feed: str, source_table: str) -> None:
         digest = hashlib.sha256(f"{feed}\0{source_table}".encode()).hexdigest()[:12]
         super().__init__(engine, f"_rb_new_{digest}_")
-
-    @override
-    def wants_repeats(self, family: Family) -> bool:
-        return False
 
     @override
     def _wanted(self, family: Family, layout: TableLayout) -> list[ColumnShape]:

@@ -1,4 +1,4 @@
-"""The stage: temp tables that hold shaped rows until the load commits."""
+"""The stage: temporary tables that hold shaped rows until the load commits."""
 
 from __future__ import annotations
 
@@ -19,8 +19,11 @@ _MOST_WAITING = 600_000
 
 
 class Stage:
-    """One temp table per table of the family, made when its first rows arrive. waits: a few rows may stay in memory instead, as long as
-    nobody asks for the temp table; `waiting` has them."""
+    """One temporary table for each table of the family, created when its first rows arrive.
+
+    Args:
+        waits: a few rows may stay in memory as long as nobody needs the temporary table; `waiting` returns them.
+    """
 
     def __init__(self, engine: Engine, *, waits: bool = False) -> None:
         self._engine = engine
@@ -32,7 +35,7 @@ class Stage:
         self.rows: dict[str, int] = {}
 
     def add(self, family: Family, batch: TableBatch) -> None:
-        """Rows more; no reader sees them."""
+        """Add rows; no reader sees them."""
         layout = family.tables[family.place(batch.table)]
         if self._waits and self._stays(family, layout, batch):
             return
@@ -42,7 +45,7 @@ class Stage:
             self.rows[layout.name] += batch.rows
 
     def waiting(self, family: Family, layout: TableLayout) -> list[TableBatch]:
-        """What stays in memory of a table, all of it and in its present columns; nothing where it is in the temp table."""
+        """The rows of a table if all of them are in memory with its present columns; nothing if they are in the temporary table."""
         alike = layout.name not in self._names and self._shape(layout.name) == _shape(_staged(family, layout))
         return self._waiting.get(layout.name, []) if alike else []
 
@@ -64,7 +67,7 @@ class Stage:
         return _shape(self._columns.get(table, {}).values())
 
     def prepare(self, family: Family, layout: TableLayout) -> str:
-        """The temp table, as SQL, with all columns of the layout; made, or widened, where needed."""
+        """The temporary table, as SQL, with all columns of the layout; created or widened if necessary."""
         wanted = _staged(family, layout)
         if layout.name not in self._names:
             name = f"rb_stage_{len(self._names)}"
@@ -88,7 +91,7 @@ class Stage:
         return name
 
     def clear(self) -> None:
-        """Empty, ready for the next load."""
+        """Empty the stage for the next load."""
         for table, name in self._names.items():
             if self.rows[table]:
                 self._engine.empty(name)
@@ -102,7 +105,7 @@ class Stage:
         self._values = 0
 
     def drop(self) -> None:
-        """Drop the temp tables."""
+        """Drop the temporary tables."""
         for name in self._names.values():
             self._engine.run(f"drop table if exists {name}")
         self._forget_waiting()
@@ -112,8 +115,9 @@ class Stage:
 
 
 def system_columns(family: Family, layout: TableLayout) -> list[ColumnShape]:
-    """What links parents and children: of a child `_rb_parent` and `_rb_ordinal`, of a root that is pointed at
-    `_rb_row_key`; of one by files `_rb_file`."""
+    """The columns that link tables: `_rb_parent` and `_rb_ordinal` of a child, `_rb_row_key` of a root that is referred to, `_rb_file` of
+    a table loaded from files.
+    """
     if layout.parent is not None:
         return [ColumnShape(PARENT, layout.parent_kind), ColumnShape(POSITION, "int64")]
     made = [ColumnShape(FILE, "int64")] if family.by_file else []
@@ -132,12 +136,12 @@ def _copy(column: ColumnShape) -> ColumnShape:
     return ColumnShape(column.name, column.kind, column.whole, column.fraction)
 
 
-def bring_up(engine: Engine, table: str, wanted: Sequence[ColumnShape], there: Mapping[str, str] | None) -> None:
-    """A warehouse table with these columns: made, or given those it lacks, or widened in place.
+def ensure_table(engine: Engine, table: str, wanted: Sequence[ColumnShape], there: Mapping[str, str] | None) -> None:
+    """Create a warehouse table with these columns, or add and widen columns in place.
 
     Args:
-        there: {column: declared type} as they are, None where there is no table. A column that is wider than wanted stays: a commit that
-            was cut may have widened it.
+        there: {column: declared type} at present; None if there is no table. A column that is wider than needed stays: an interrupted
+            commit may have widened it.
     """
     if there is None:
         engine.create(engine.table(table), wanted)

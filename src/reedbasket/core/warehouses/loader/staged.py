@@ -1,4 +1,4 @@
-"""What one load has brought so far: in the stage or in shadow tables, and what it said of keys besides."""
+"""What one load has brought so far, in the stage or in shadow tables, and what it knows about keys."""
 
 from __future__ import annotations
 
@@ -6,29 +6,29 @@ from dataclasses import dataclass, field
 
 from ...shaping.batch import TableBatch
 from .stage import Stage
-from .uniqueness import KeysMet
+from .uniqueness import SeenKeys
 
 
 @dataclass
 class Staged:
-    """Until the next commit.
+    """What is staged until the next commit.
 
     Attributes:
-        stage: the rows, where they are not built in shadow tables.
-        keys: whether a key came twice.
-        present: keys that the source does show, though their records could not be shaped.
-        all_present: it shows records whose keys nobody could read: nothing has gone.
-        present_files: the same, of the rows of these files alone.
-        gone: keys that the source has no more.
-        tombstones: records that say they are gone.
-        unchanged: by column, staged rows that do not tell it because it did not change.
-        rejected_in: of a replay, by the record's number in the load, the run that rejected it.
-        emptied: the source emptied the table.
+        stage: the rows, if they are not built in shadow tables.
+        keys: tells whether a key was repeated.
+        present: keys that exist at the source although their records could not be shaped.
+        all_present: records with unreadable keys exist, so nothing counts as deleted.
+        present_files: the same, for rows of these files only.
+        gone: keys that no longer exist at the source.
+        tombstones: records that say they are deleted.
+        unchanged: by column, staged rows without its value, because it did not change.
+        rejected_in: for a replay, the run that rejected a record, by the record's number in the load.
+        truncated: the source truncated the table.
         overtaken: rows that were staged before it did.
     """
 
     stage: Stage
-    keys: KeysMet = field(default_factory=KeysMet)
+    keys: SeenKeys = field(default_factory=SeenKeys)
     present: list[TableBatch] = field(default_factory=list)
     all_present: bool = False
     present_files: set[int | None] = field(default_factory=set)
@@ -36,17 +36,17 @@ class Staged:
     tombstones: list[TableBatch] = field(default_factory=list)
     unchanged: dict[str, list[TableBatch]] = field(default_factory=dict)
     rejected_in: list[int] = field(default_factory=list)
-    emptied: bool = False
+    truncated: bool = False
     overtaken: int = 0
 
-    def emptied_now(self) -> None:
-        """What was staged so far counts no more."""
+    def truncate_stage(self) -> None:
+        """Drop everything staged so far."""
         self.overtaken += sum(self.stage.rows.values()) + sum(keys.rows for keys in self.tombstones)
         self.stage.clear()
-        self.tombstones, self.unchanged, self.emptied = [], {}, True
+        self.tombstones, self.unchanged, self.truncated = [], {}, True
 
     def next(self) -> Staged:
-        """For the next commit of the same load. What is said of all keys, and of rejects, is said of the whole load."""
+        """The next commit's, for the same load. What is known of keys and of rejects is known for the whole load."""
         return Staged(
             self.stage,
             all_present=self.all_present,

@@ -1,4 +1,4 @@
-"""Records that say they are gone, among those that are staged: which of the two is the later, and what goes."""
+"""Tombstones among staged records: whether a tombstone or another record of its key is newer, and which rows go."""
 
 from __future__ import annotations
 
@@ -14,9 +14,15 @@ from .write_modes import newest_first
 
 @dataclass
 class ResolvedDeletes:
-    """gone: the temp table, as SQL, of keys that go, None for none. deleted: how many of them are held. unchanged: those that are
-    not, or are left as the feed says. superseded: tombstones older than another record of their key. dropped: {table: staged rows
-    older than a tombstone}, taken out of the stage."""
+    """The result.
+
+    Attributes:
+        gone: the temporary table, as SQL, of keys that go; None for none.
+        deleted: how many of them are in the table.
+        unchanged: how many are not, or are left as the feed says.
+        superseded: tombstones that are older than another record of their key.
+        dropped: {table: staged rows older than a tombstone}, which were taken out of the stage.
+    """
 
     gone: str | None = None
     deleted: int = 0
@@ -28,10 +34,11 @@ class ResolvedDeletes:
 def resolve_deletes(
     engine: Engine, stage: Stage, family: Family, tombstones: Sequence[TableBatch], current: str, *, outdated: bool
 ) -> ResolvedDeletes:
-    """Within the load's transaction, after the stage holds each key once.
+    """Decide which rows go, in the load's transaction, after the stage holds each key once.
 
-    current: SQL for rows, as t, that are held now and not as something past. outdated: a tombstone older than the row held, by the
-    cursor, does not count (records taken again).
+    Args:
+        current: SQL for rows, as t, that are current.
+        outdated: a tombstone that is older than the loaded row, by the cursor, does not count (records that were read again).
     """
     found = ResolvedDeletes()
     columns = [c for c in family.root.columns if c.name in family.key or c.name == family.newest_by]
@@ -88,7 +95,7 @@ def resolve_deletes(
 
 
 def joined(engine: Engine, family: Family, gone: str | None, dead: str | None) -> str | None:
-    """One temp table of all keys that go, the tombstones' with what a complete read no longer shows."""
+    """One temporary table of all keys that go: those of tombstones, and those that a complete read no longer shows."""
     if dead is None:
         return gone
     key = engine.listed(family.key)
@@ -111,8 +118,7 @@ def _drop(engine: Engine, dead: str) -> int:
 
 
 def _later(engine: Engine, family: Family, one: str, other: str, *, ties: bool) -> str:
-    """SQL: whether `one` is the later of two records, by the cursor, then by the order in which they came (where ties: both have
-    an owner's number)."""
+    """SQL: whether `one` is the newer of two records, by the cursor, then, if `ties`, by order of arrival (both have an owner's number)."""
     order = f"{one}._rb_owner > {other}._rb_owner" if ties else "false"
     column = next((c for c in family.root.columns if c.name == family.newest_by), None)
     if column is None:

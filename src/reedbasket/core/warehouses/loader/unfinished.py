@@ -1,4 +1,4 @@
-"""`_rb_unfinished`: what a commit is about, where statements that change tables commit by themselves. Empty while nothing is going on."""
+"""`_rb_unfinished`: what a commit intends to do, if statements that change tables commit implicitly. Empty between commits."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ TABLE = "_rb_unfinished"
 
 
 def ensure(engine: Engine) -> None:
-    """The table. Not within a transaction."""
+    """Create the table. Not within a transaction."""
     if engine.columns(TABLE) is None:
         engine.run(
             f"""create table {engine.table(TABLE)} (feed text not null, source_table text not null, "table" text not null,
@@ -20,13 +20,17 @@ def ensure(engine: Engine) -> None:
         )
 
 
-def note_new(engine: Engine, target: LoadTarget, tables: Sequence[str]) -> None:
-    """Tables that are about to be made."""
+def note_new_tables(engine: Engine, target: LoadTarget, tables: Sequence[str]) -> None:
+    """Note tables that are about to be created."""
     _note(engine, target, dict.fromkeys(tables, ""))
 
 
 def note_swap(engine: Engine, target: LoadTarget, names: Mapping[str, str]) -> None:
-    """Tables whose rows are whole in shadow tables. names: {table: what its rows are built in}."""
+    """Note tables whose rows are complete in shadow tables.
+
+    Args:
+        names: {table: its shadow table}.
+    """
     _note(engine, target, names)
 
 
@@ -38,8 +42,8 @@ def _note(engine: Engine, target: LoadTarget, names: Mapping[str, str]) -> None:
         )
 
 
-def being_made(engine: Engine, target: LoadTarget) -> list[str]:
-    """Tables that a commit of this feed was about to make."""
+def unfinished_tables(engine: Engine, target: LoadTarget) -> list[str]:
+    """Tables that a commit of this feed was about to create."""
     rows = engine.query(
         f"""select "table" from {engine.table(TABLE)} where feed = ? and source_table = ? and built_in = ''""",
         (target.feed, target.source_table),
@@ -48,7 +52,7 @@ def being_made(engine: Engine, target: LoadTarget) -> list[str]:
 
 
 def forget(engine: Engine, target: LoadTarget) -> None:
-    """All that was noted of a table."""
+    """Remove everything that was noted for a table."""
     engine.execute(f"delete from {engine.table(TABLE)} where feed = ? and source_table = ?", (target.feed, target.source_table))
 
 
@@ -56,7 +60,11 @@ Ask = Callable[[str, Sequence[Any]], list[tuple[Any, ...]]]
 
 
 def swaps(query: Ask, sql_name: str, feed: str, source_table: str) -> dict[str, str]:
-    """{table: the shadow table that is to take its place}. sql_name: of `_rb_unfinished`."""
+    """{table: the shadow table that has to replace it}.
+
+    Args:
+        sql_name: of `_rb_unfinished`.
+    """
     rows = query(
         f"""select "table", built_in from {sql_name} where feed = ? and source_table = ? and built_in <> ''""",
         (feed, source_table),
@@ -65,7 +73,7 @@ def swaps(query: Ask, sql_name: str, feed: str, source_table: str) -> dict[str, 
 
 
 def finish(engine: Engine, feed: str, source_table: str) -> None:
-    """Shadow tables that are whole take the tables' place, if they have not yet."""
+    """Let complete shadow tables replace their tables, if they have not yet."""
     noted = swaps(engine.query, engine.table(TABLE), feed, source_table)
     waiting = {table: built_in for table, built_in in noted.items() if engine.columns(built_in) is not None}
     if waiting:

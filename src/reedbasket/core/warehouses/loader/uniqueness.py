@@ -1,4 +1,4 @@
-"""Whether a key comes twice in one load, as far as memory reaches."""
+"""Whether a key is repeated in one load, as far as memory allows."""
 
 from __future__ import annotations
 
@@ -10,8 +10,12 @@ from ...shaping.batch import TableBatch
 _MOST_KEYS_HELD = 500_000
 
 
-class KeysMet:
-    """Of one load. Hashes are kept, not keys: two that collide only cost the slower way. repeated: some key came twice, or may have."""
+class SeenKeys:
+    """The keys of one load, as hashes: a collision only costs the slower way.
+
+    Attributes:
+        repeated: some key was repeated, or may have been.
+    """
 
     def __init__(self) -> None:
         self._keys: set[int] | None = set()
@@ -19,11 +23,11 @@ class KeysMet:
         self.repeated = False
 
     def repeats(self, key: Sequence[str], batch: TableBatch, before: int) -> bool:
-        """Note the keys of a batch: whether one of them came before, or comes twice in it.
+        """Note the keys of a batch, and return whether one of them was repeated in it or before.
 
         Args:
             key: columns of the batch.
-            before: rows of the load that came before it; of those that were not noted nothing is known.
+            before: rows of the load before it; if some were not noted, nothing is known.
         """
         if self._keys is not None and (len(self._keys) > _MOST_KEYS_HELD or self._noted < before):
             self._keys = None
@@ -42,5 +46,5 @@ class KeysMet:
         return found
 
     def forget(self) -> None:
-        """The keys; whether one repeated stays known."""
+        """Forget the keys, but not whether one was repeated."""
         self._keys, self._noted = set(), 0

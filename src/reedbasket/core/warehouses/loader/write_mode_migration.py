@@ -1,4 +1,4 @@
-"""Bringing a table along when its feed is written in another way from now on: what that takes, and doing it."""
+"""Migrating a table when its feed is written in another way from now on."""
 
 from __future__ import annotations
 
@@ -17,11 +17,13 @@ from .write_modes import newest_first
 
 @dataclass(frozen=True)
 class Transition:
-    """What a change of writing, key or cursor means for what is loaded already.
+    """What a changed write mode, key or cursor means for the rows that are loaded.
 
-    steps: what the next load does, in words. losses: what cannot be kept; the run asks for `--allow-loss` where there are any.
-    forget_cursor: the saved cursor means nothing any more, the table is read from its start. reloads_children: child
-    tables are loaded again, so the run commits only at its end.
+    Attributes:
+        steps: what the next load does, in words.
+        losses: what cannot be kept; if there is anything, the run needs `--allow-loss`.
+        forget_cursor: the saved cursor is no longer valid, and the table is read from its beginning.
+        reloads_children: child tables are loaded again, so the run commits only at its end.
     """
 
     steps: list[str] = field(default_factory=list)
@@ -31,7 +33,7 @@ class Transition:
 
     @property
     def needed(self) -> bool:
-        """Whether anything has to be done or given up."""
+        """Whether anything has to be done or lost."""
         return bool(self.steps or self.losses)
 
 
@@ -44,7 +46,11 @@ def transition(
     by: str,
     cursor: tuple[str, str] | None,
 ) -> Transition:
-    """cursor: (column, type) of the rule in force where changes are found by it."""
+    """The transition of a table from its present state.
+
+    Args:
+        cursor: (column, type) if changes are found by a cursor.
+    """
     if state is None:
         return Transition()
     before: str = state.write or ("append" if state.link == "row" else "upsert")
@@ -53,27 +59,27 @@ def transition(
     forget = _is_of_another(state.cursor, cursor)
     if forget and state.cursor and cursor:
         stood = "the log" if state.cursor.kind == "cdc" else f"{state.cursor.column or 'another column'} ({state.cursor.kind})"
-        steps.append(f"the saved cursor was for {stood}, so the table is read from its start, by {cursor[0]}")
+        steps.append(f"the saved cursor was for {stood}, so the table is read from its beginning, by {cursor[0]}")
     losses += _lost_versions(before, write)
     if write == "versions" and before not in ("versions", "replace"):
         steps.append("its rows become the current versions, from the time they were loaded")
     unknown, reloads_children = _unknown(state, key), False
     if write in KEYED and unknown:
         forget = True
-        losses.append(f"the rows that are there, which have no {', '.join(unknown)}; the table is read from its start")
+        losses.append(f"the existing rows, which have no {', '.join(unknown)}; the table is read from its beginning")
     elif write in KEYED and (link != state.link or list(key) != state.key):
         if before != "replace" or state.link == "row" or list(key) != state.key:
-            steps.append(f"rows that share a key ({', '.join(key)}) are reduced to the newest, and the key gets its index")
+            steps.append(f"rows that share a key ({', '.join(key)}) are reduced to the newest one, and the key gets its index")
         reloads_children = bool(state.structure.children())
     if reloads_children:
-        steps.append("child tables are reloaded, since they point at their parents in another way now")
+        steps.append("child tables are reloaded, because they now refer to their parents in another way")
         if by == "cursor" and not forget:
             forget = True
-            losses.append("children of rows that the source no longer shows; the table is read from its start")
+            losses.append("children of rows that the source no longer shows; the table is read from its beginning")
     if write == "append":
         losses += _twice_by_append(state.cursor, before, by, forget)
     if write == "append" and before != "append":
-        steps.append("the key's index goes: from now on every record is a row of its own")
+        steps.append("the key's index is dropped: from now on every record is a separate row")
         forget = forget and by != "cursor"
     if write == "replace" and before != "replace":
         steps.append("the next run rebuilds the table")
@@ -86,7 +92,7 @@ def _lost_versions(before: str, write: Write) -> list[str]:
 
 
 def _is_of_another(saved: SavedCursor | None, cursor: tuple[str, str] | None) -> bool:
-    """Whether what is saved says how far something else was read than what changes are found by now."""
+    """Whether the saved cursor belongs to another way of finding changes."""
     if not saved or saved.kind == "ranges" or not cursor:
         return False
     return saved.kind != cursor[1] or (saved.kind != "cdc" and saved.column is not None and saved.column != cursor[0])
@@ -98,14 +104,14 @@ def _twice_by_append(saved: SavedCursor | None, before: str, by: str, forget: bo
     if forget or (changes and by == "cursor" and saved is None):
         if changes and by != "cursor":
             return []
-        return ["the place where the last run stopped: what is there already is read and appended once more"]
+        return ["the position of the last run: what is loaded already is read and appended again"]
     if changes and by == "cursor" and saved is not None and saved.seen is None:
-        return ["which records at the cursor's edge were taken: some may be appended once more"]
+        return ["which records at the cursor's boundary were loaded: some may be appended again"]
     return []
 
 
 class WriteModeMigration:
-    """What makes the tables what the new way of writing needs. Each step may be taken again after it was cut."""
+    """Migrates tables to the new write mode. Each step may be repeated after an interruption."""
 
     def __init__(self, engine: Engine, family: Family, target: LoadTarget, state: TableState) -> None:
         self._engine = engine
@@ -117,17 +123,17 @@ class WriteModeMigration:
 
     @classmethod
     def of(cls, engine: Engine, family: Family, target: LoadTarget, state: TableState) -> WriteModeMigration | None:
-        """None where the table stays as it is written."""
+        """The migration of a table; None if its write mode has not changed."""
         made = cls(engine, family, target, state)
         return made if made._rewritten or made._before != target.write else None
 
     def release_keys(self) -> None:
-        """The indexes of the keys go; those of the new way are made once the rows have moved."""
+        """Drop the indexes of the keys; new ones are created after the rows were moved."""
         for layout in self._family.tables:
             self._engine.drop_key(layout.name)
 
     def move_rows(self, stamp: Stamp) -> list[str]:
-        """Within one transaction: what was done, in words."""
+        """Migrate the rows, in one transaction. Returns what was done, in words."""
         engine, family, target = self._engine, self._family, self._target
         done: list[str] = []
         if self._before == "versions" and target.write != "versions":
@@ -141,13 +147,13 @@ class WriteModeMigration:
         return done
 
     def drop_columns(self) -> None:
-        """Those of versions, where none are kept any more."""
+        """Drop the columns for versions if versions are no longer kept."""
         if self._target.write != "versions":
             drop_version_columns(self._engine, self._family)
 
 
 def drop_version_columns(engine: Engine, family: Family) -> None:
-    """Of tables that keep no versions (any more)."""
+    """Drop the columns for versions from tables that do not keep versions."""
     for layout in family.tables:
         there = engine.columns(layout.name) or {}
         for column in ("_rb_valid_from", "_rb_valid_until"):
@@ -164,13 +170,13 @@ def _drop_older_versions(engine: Engine, family: Family) -> int:
 
 
 def _change_key(engine: Engine, family: Family, target: LoadTarget, state: TableState) -> list[str]:
-    """What was done, in words. Children are loaded anew: they point at their parents in another way from now on."""
+    """Change the key. Returns what was done, in words. Children are loaded again, because they refer to their parents in another way."""
     done = []
     if unknown := _unknown(state, target.key):
         emptied = engine.run(f"delete from {engine.table(family.root.name)}")
-        done.append(f"{emptied} rows without {', '.join(unknown)}, now of the key, removed")
+        done.append(f"{emptied} rows without {', '.join(unknown)}, which is now part of the key, removed")
     elif family.key:
-        done.append(f"{_reduce(engine, family)} rows of a key that stood twice removed, the newest kept")
+        done.append(f"{_reduce(engine, family)} rows with a repeated key removed, and the newest kept")
     for layout in family.tables[1:]:
         engine.run(f"delete from {engine.table(layout.name)}")
     return done
@@ -185,13 +191,13 @@ def _begin_versions(engine: Engine, family: Family, stamp: Stamp) -> None:
 
 
 def _unknown(state: TableState, key: Sequence[str]) -> list[str]:
-    """Fields of a new key that no row of the table was ever loaded with: its rows can be told by it no more."""
+    """Fields of a new key that no row of the table has, so that rows cannot be identified by it."""
     loaded = bool(state.structure.root.fields) and list(key) != state.key
     return [field for field in key if state.structure.field(field) is None] if loaded else []
 
 
 def _reduce(engine: Engine, family: Family) -> int:
-    """Of rows that share a key leave the newest, by cursor, then by load; rows without a key stay as they are."""
+    """Keep only the newest of rows that share a key, by cursor, then by load; keep rows without a key as they are."""
     root: TableLayout = family.root
     table, key, row = engine.table(root.name), engine.listed(family.key), engine.row_id
     present = " and ".join(f"{engine.quote(k)} is not null" for k in family.key)
@@ -205,7 +211,7 @@ def _reduce(engine: Engine, family: Family) -> int:
 
 
 def _link_by_row(engine: Engine, family: Family, state: TableState) -> None:
-    """Rows that were pointed at by their key get a `_rb_row_key` of their own, unlike any that a load makes."""
+    """Give rows that were referred to by their key a `_rb_row_key`, unlike any that a load creates."""
     root = engine.table(family.root.name)
     key = state.structure.root.fields.get(state.key[0]) if len(state.key) == 1 else None
     plain = getattr(key, "kind", None) in ("int64", "text")

@@ -1,6 +1,6 @@
-"""The write modes as set-based SQL, from the stage into the tables, inside the load's transaction.
+"""The write modes as set-based SQL, from the stage into the tables, in the load's transaction.
 
-Only the merge itself differs from engine to engine (engine.merge); what is here is said the same in all of them.
+Only the merge itself differs between engines (engine.merge); everything here is the same for all of them.
 """
 
 from __future__ import annotations
@@ -21,11 +21,12 @@ _PLACE = [PARENT, POSITION]
 
 
 def drop_superseded(engine: Engine, stage: Stage, family: Family) -> dict[str, int]:
-    """Leave one row per key in the stage, the newest by cursor, then by order: {table: rows dropped}.
+    """Leave one row for each key in the stage: the newest by cursor, then by order. Returns {table: rows dropped}.
 
-    Every engine treats a key that comes twice in one statement differently, so none is left to meet it.
+    Engines differ in what they do with a key that is repeated within one statement, so none is left.
     """
     name, key = stage.prepare(family, family.root), engine.listed(family.key)
+    engine.index_stage(name, family.key)
     if not engine.query(f"select 1 from {name} group by {key} having count(*) > 1 limit 1"):
         return {}
     engine.create_temp_as(
@@ -46,7 +47,7 @@ def drop_superseded(engine: Engine, stage: Stage, family: Family) -> dict[str, i
 
 
 def newest_first(engine: Engine, family: Family) -> str:
-    """`"updated_at" desc nulls last, `, or nothing where the order alone tells."""
+    """`"updated_at" desc nulls last, `, or '' if the order of arrival alone decides."""
     column = next((c for c in family.root.columns if c.name == family.newest_by), None)
     if column is None:
         return ""
@@ -56,7 +57,11 @@ def newest_first(engine: Engine, family: Family) -> str:
 def append(
     engine: Engine, stage: Stage, family: Family, layout: TableLayout, stamp: Stamp, root_load: int, *, rows_linked: bool
 ) -> Counts:
-    """Insert everything staged. rows_linked: children point at their parent's row, '<load>-<number>', not at a key."""
+    """Insert everything that is staged.
+
+    Args:
+        rows_linked: child rows refer to their parent's row, '<load>-<number>', instead of its key.
+    """
     linking = rows_linked and any(column.name in (PARENT, ROW) for column in system_columns(family, layout))
     waiting = stage.waiting(family, layout) if not linking else []
     if waiting:
@@ -81,10 +86,13 @@ def append(
 
 @dataclass
 class KeyedWrite:
-    """Merge, mirror or history of one family out of its stage.
+    """Upserts, mirrors or adds versions for one family, from its stage.
 
-    history: keep versions. deletes: what becomes of rows in `gone`. gone: the temp table of keys that the source has no
-    more, as SQL; None where nothing is known to have gone. dropped: rows taken out of the stage since they were counted.
+    Attributes:
+        history: keep versions.
+        deletes: what to do with rows in `gone`.
+        gone: the temporary table, as SQL, of keys that no longer exist at the source; None if none are known.
+        dropped: rows taken out of the stage since they were counted.
     """
 
     engine: Engine
@@ -99,7 +107,7 @@ class KeyedWrite:
     counts: list[Counts] = field(default_factory=list)
 
     def write(self) -> list[Counts]:
-        """In the family's order."""
+        """Write all tables, and return their counts in the family's order."""
         engine, family = self.engine, self.family
         staged = [self.stage.prepare(family, layout) for layout in family.tables]
         self.counts = [Counts() for _ in family.tables]
@@ -145,7 +153,7 @@ class KeyedWrite:
     # Children
 
     def _replaced_parents(self, staged: str, *, with_gone: bool) -> str:
-        """What the children of this load's records point at, as far as the parents are held already, as a query."""
+        """A query for what the children of this load's records refer to, as far as their parents are in the table already."""
         engine, family = self.engine, self.family
         root = engine.table(family.root.name)
         points = engine.quote(family.key[0]) if family.reference == "key" else ROW
@@ -164,7 +172,7 @@ class KeyedWrite:
         )
 
     def _note_parents(self, name: str, roots: str) -> None:
-        """Temp tables `name`_N, for each child table the `_rb_parent` values concerned; before anything is written."""
+        """Create temporary tables `name`_N with the affected `_rb_parent` values of each child table, before anything is written."""
         engine = self.engine
         for place, layout in enumerate(self.family.tables):
             if layout.parent is None:
@@ -226,8 +234,11 @@ class KeyedWrite:
 def find_gone(
     engine: Engine, stage: Stage, family: Family, spared: str | None, *, history: bool, marks: bool, files: Sequence[int] = ()
 ) -> str | None:
-    """After a complete read: the keys that the table holds and the source no longer shows, in a temp table; None for none. files: only
-    of rows that came from these, which have been read again."""
+    """After a complete read: a temporary table of the keys that the table holds and the source no longer shows; None for none.
+
+    Args:
+        files: only consider rows of these files, which were read again.
+    """
     staged, root = stage.prepare(family, family.root), engine.table(family.root.name)
     keys = engine.listed(family.key, "t")
     engine.index_stage(staged, family.key)
@@ -249,7 +260,7 @@ def find_gone(
 
 
 def drop_outdated(engine: Engine, stage: Stage, family: Family, table: str, current: str = "true") -> dict[str, int]:
-    """Take out of the stage what is older, by the cursor, than the row of its key that a table (as SQL) holds already."""
+    """Remove rows from the stage that are older, by the cursor, than the row of their key in a table (given as SQL)."""
     if not family.newest_by:
         return {}
     newest = engine.quote(family.newest_by)
@@ -262,18 +273,18 @@ def drop_outdated(engine: Engine, stage: Stage, family: Family, table: str, curr
     return _drop_records(engine, stage, family)
 
 
-def drop_overtaken(
+def drop_outdated_rejects(
     engine: Engine, stage: Stage, family: Family, target: LoadTarget, rejected_in: Sequence[int], current: str = "true"
 ) -> dict[str, int]:
-    """Take out of the stage what was rejected by a run, where a later one loaded a row of its key, or the file it stood in once more.
+    """Remove replayed rejects from the stage if a later run loaded a row with their key, or their file again.
 
     Args:
         target: of this load, whose own lines do not count.
-        rejected_in: by the record's number, the run that rejected it.
-        current: which rows of the table stand for a key, as SQL over `t`.
+        rejected_in: the run that rejected a record, by the record's number.
+        current: which rows of the table represent a key, as SQL over `t`.
 
     Returns:
-        {table: rows that were dropped}.
+        {table: rows that were removed}.
     """
     if not rejected_in:
         return {}

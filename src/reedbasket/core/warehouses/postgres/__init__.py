@@ -1,1 +1,1 @@
-"""A schema of a PostgreSQL database as a warehouse: rows go in by ADBC's binary COPY, everything else is psycopg and SQL."""
+"""A schema of a PostgreSQL database as a warehouse: rows are loaded by ADBC's binary COPY, everything else is psycopg and SQL."""

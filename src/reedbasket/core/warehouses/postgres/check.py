@@ -1,4 +1,4 @@
-"""Each step on the way to loading into a PostgreSQL schema, told apart, with what an administrator has to run."""
+"""The steps to loading into a PostgreSQL schema, checked one by one, with what an administrator has to run."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ _REFUSED_LOGIN = ("28000", "28P01")
 
 
 def check(address: Address) -> list[CheckStep]:
-    """Every step of STEPS; those behind the first that fails were not reached."""
+    """Every step of STEPS; those after the first that fails are not reached."""
     return walked(_steps(address), STEPS)
 
 
@@ -50,11 +50,11 @@ def _inside(address: Address, connection: psycopg.Connection[Any]) -> Iterator[C
         may = connection.execute("select has_database_privilege(current_database(), 'CREATE')").fetchone()
         if not (may and may[0]):
             fix = f"CREATE SCHEMA {schema} AUTHORIZATION {user};"
-            yield CheckStep("schema", False, f"there is no schema {schema}, and {user} may not make one", fix)
+            yield CheckStep("schema", False, f"there is no schema {schema}, and {user} may not create one", fix)
             return
-        yield CheckStep("schema", True, f"{schema} will be made by the first load")
+        yield CheckStep("schema", True, f"{schema} will be created by the first load")
     else:
-        yield CheckStep("schema", True, f"{schema} is there")
+        yield CheckStep("schema", True, f"{schema} exists")
     row = connection.execute(
         """select s.there is null or has_schema_privilege(s.there, 'USAGE'),
                   s.there is null or has_schema_privilege(s.there, 'CREATE'),
@@ -73,7 +73,7 @@ def _inside(address: Address, connection: psycopg.Connection[Any]) -> Iterator[C
     if missing:
         yield CheckStep("rights", False, f"{user} lacks {len(missing)} of 3 rights", " ".join(missing))
         return
-    yield CheckStep("rights", True, "use the schema, make tables in it, make temporary tables")
+    yield CheckStep("rights", True, "use the schema, create tables in it, create temporary tables")
     try:
         with connection.transaction(force_rollback=True):
             connection.execute("create temp table rb_check (n bigint) on commit drop")
@@ -81,6 +81,6 @@ def _inside(address: Address, connection: psycopg.Connection[Any]) -> Iterator[C
                 connection.execute(
                     psycopg.sql.SQL("create table {}.rb_check_write (n bigint)").format(psycopg.sql.Identifier(address.schema))
                 )
-        yield CheckStep("write", True, "a table was made, and taken back")
+        yield CheckStep("write", True, "a table was created and rolled back")
     except psycopg.Error as error:
         yield CheckStep("write", False, server_message(error), "see the server's log")

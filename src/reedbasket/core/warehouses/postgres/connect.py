@@ -1,4 +1,4 @@
-"""Connections to PostgreSQL, and its errors as ours."""
+"""Connections to PostgreSQL, and its errors translated."""
 
 from __future__ import annotations
 
@@ -22,7 +22,11 @@ _NO_RIGHT = "42501"
 
 
 def connect_writer(address: Address) -> Any:
-    """An ADBC connection for loading. Every statement commits by itself until `begin`. Raises WarehouseError."""
+    """An ADBC connection for loading. Every statement commits by itself until `begin`.
+
+    Raises:
+        WarehouseError: it could not be made.
+    """
     with translated("opening the warehouse", address):
         return adbc_driver_postgresql.dbapi.connect(
             address.conninfo(f"lock_timeout={LOCK_SECONDS}s", "statement_timeout=0"), autocommit=True
@@ -30,14 +34,18 @@ def connect_writer(address: Address) -> Any:
 
 
 def connect_reader(address: Address) -> psycopg.Connection[Any]:
-    """Read only. Raises WarehouseError."""
+    """A read-only connection.
+
+    Raises:
+        WarehouseError: it could not be made.
+    """
     with translated("opening the warehouse for reading", address):
         return psycopg.connect(address.conninfo("default_transaction_read_only=on", "lock_timeout=10s"), autocommit=True)
 
 
 @contextmanager
 def translated(doing: str, address: Address) -> Iterator[None]:
-    """The drivers' errors, at this border, as WarehouseError."""
+    """Translate the drivers' errors into WarehouseError."""
     try:
         yield
     except ReedError:
@@ -56,13 +64,13 @@ def _told(doing: str, address: Address, error: Exception) -> WarehouseError:
         )
     if state == _NO_SPACE:
         return WarehouseError(
-            doing, str(address), found=f"the server has no space left: {words}", fix="make space, then run again",
+            doing, str(address), found=f"the server has no space left: {words}", fix="free some space, then run again",
             code="warehouse.full",
         )  # fmt: skip
     if state == _NO_RIGHT:
         return WarehouseError(
             doing, str(address), found=words, fix="`reed check` of the warehouse prints the GRANT to hand to an administrator",
-            code="warehouse.no_right",
+            code="warehouse.permission_denied",
         )  # fmt: skip
     if state == "54000":
         fix = "leave columns out (`include_columns`, `exclude_columns`), or keep objects as JSON (`nesting: {objects: json}`)"

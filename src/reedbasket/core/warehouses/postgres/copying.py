@@ -1,7 +1,7 @@
-"""Rows on their way into PostgreSQL: small batches joined, and sent while the next are made.
+"""Sending rows to PostgreSQL: small batches are joined, and sent while the next ones are made.
 
-One long COPY is fed while it goes on: each by itself costs a round trip, a plan, and a wait for the server to be through with it; in
-pieces of 50,000 rows a million take nearly half as long again.
+One long COPY is fed while it runs. Each COPY of its own costs a round trip, a plan and a wait for the server: in pieces of 50,000 rows, a
+million rows take nearly half as long again.
 """
 
 from __future__ import annotations
@@ -28,7 +28,11 @@ Rows: TypeAlias = "pa.Table | pa.RecordBatchReader"
 
 
 class Sending:
-    """What waits to be sent, by table. copy: puts rows into a table; called here for little, from a thread of its own for more."""
+    """The rows that wait to be sent, by table.
+
+    Args:
+        copy: puts rows into a table; called directly for a few, and from a separate thread for more.
+    """
 
     def __init__(self, copy: Callable[[str, Rows], None]) -> None:
         self._copy = copy
@@ -37,7 +41,7 @@ class Sending:
         self._waiting: dict[str, list[pa.Table]] = {}
 
     def add(self, table: str, rows: pa.Table) -> None:
-        """Raises what a COPY failed with."""
+        """Add rows. Raises whatever the COPY failed with."""
         waiting = self._waiting.setdefault(table, [])
         waiting.append(rows)
         if sum(r.num_rows for r in waiting) < _ROWS_AT_ONCE and sum(r.nbytes for r in waiting) < _BYTES_AT_ONCE:
@@ -50,7 +54,7 @@ class Sending:
             self._put(self._going, piece)
 
     def flush(self) -> None:
-        """Everything has arrived. Raises what a COPY failed with."""
+        """Wait until everything has arrived. Raises whatever the COPY failed with."""
         for name, piece in self._pieces():
             if self._going is not None and self._going.takes(name, piece.schema):
                 self._put(self._going, piece)
@@ -60,13 +64,13 @@ class Sending:
         self._end()
 
     def abandon(self) -> None:
-        """Nothing of what waits is wanted. Why a COPY failed was told before."""
+        """Drop what waits. An error of the COPY was raised before."""
         self._waiting.clear()
         with suppress(adbc_driver_manager.Error, psycopg.Error):
             self._end()
 
     def close(self) -> None:
-        """Give up what waits, and end the thread."""
+        """Drop what waits, and end the thread."""
         self.abandon()
         self._executor.shutdown()
 
@@ -94,7 +98,7 @@ class Sending:
 
 
 class _Copying:
-    """A COPY into one table. Caller's thread: `put`, `end`. The executor's: the COPY itself."""
+    """A COPY into one table. The caller's thread uses `put` and `end`; the COPY itself runs in the executor's."""
 
     def __init__(self, table: str, schema: pa.Schema, executor: Executor, copy: Callable[[pa.RecordBatchReader], None]) -> None:
         self._table = table
@@ -107,7 +111,7 @@ class _Copying:
         return table == self._table and schema.equals(self._schema)
 
     def put(self, rows: pa.Table | None) -> None:
-        """Raises what the COPY failed with."""
+        """Add rows. Raises whatever the COPY failed with."""
         while True:
             if self._done.done():
                 self._done.result()
@@ -118,7 +122,7 @@ class _Copying:
             return
 
     def end(self) -> None:
-        """Raises what the COPY failed with."""
+        """End the COPY. Raises whatever it failed with."""
         self.put(None)
         self._done.result()
 

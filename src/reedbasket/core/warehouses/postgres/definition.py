@@ -1,4 +1,4 @@
-"""A schema of a PostgreSQL server as a warehouse: what people write of it."""
+"""The definition of a PostgreSQL schema as a warehouse."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from ...spec.warehouse import ServerWarehouse
 
 
 class PostgresWarehouseDefinition(ServerWarehouse):
-    """host, port, database, user, password, tls: of the server. schema: that tables are made in."""
+    """A schema of a PostgreSQL server as a warehouse; `schema` says where tables are created."""
 
     type: Literal["postgres"]
     port: int = Field(5432, ge=1, le=65535, title="Port")

@@ -1,4 +1,4 @@
-"""PostgreSQL's way of saying what the loader asks."""
+"""PostgreSQL as an engine of the loader."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from typing_extensions import override
 
 from ...errors import ConnectionLost
 from ...postgres import Address, is_lost
-from ...records.arrow import own_column, to_arrow
+from ...records.arrow import loader_column, to_arrow
 from ...records.column_types import EXACT_IN_DOUBLE, Kind
 from ...records.names import LONGEST_NAME_BYTES
 from ...records.structure import ColumnShape
@@ -42,7 +42,7 @@ _DECLARED: dict[Kind, str] = {
 
 
 class PostgresEngine(Engine):
-    """PostgreSQL's SQL, over one connection; rows go in by COPY."""
+    """PostgreSQL's SQL, on one connection; rows are loaded by COPY."""
 
     # https://www.postgresql.org/docs/current/limits.html; a row must also fit on a page of 8 kB.
     limits = Limits(columns=1_600, nul_in_text=False)
@@ -80,7 +80,7 @@ class PostgresEngine(Engine):
                 raise ConnectionLost(
                     "committing to",
                     str(self.address),
-                    found="the connection was lost in the middle of the commit, and it did not take place",
+                    found="the connection was lost in the middle of the commit, and nothing was committed",
                     fix="check that the server is up, then run again",
                 ) from error
             raise
@@ -127,7 +127,7 @@ class PostgresEngine(Engine):
         self._begun = False
 
     def close(self) -> None:
-        """Let go of the connection."""
+        """Close the connection."""
         self._sending.close()
         with suppress(adbc_driver_manager.Error):
             self._cursor.close()
@@ -228,7 +228,7 @@ class PostgresEngine(Engine):
         self.run(f"alter table {sql_name} alter column {self.quote(column.name)} drop default")
 
     def key_name(self, table: str) -> str:
-        """The name of a table's key index, as long as a name may be."""
+        """The name of a table's key index, cut to the length that a name may have."""
         name = f"{table}_key"
         if len(name.encode()) <= LONGEST_NAME_BYTES:
             return name
@@ -251,7 +251,7 @@ class PostgresEngine(Engine):
         self._sending.add(sql_name, _arrow(columns, batch))
 
     def flush(self) -> None:
-        """What waits to be sent, is sent."""
+        """Send what waits to be sent."""
         self._sending.flush()
 
     def _copy(self, sql_name: str, rows: Rows) -> None:
@@ -332,7 +332,7 @@ class PostgresEngine(Engine):
         self._lock(f"{schema}.{feed}.{source_table}")
 
     def ensure_schema(self) -> None:
-        """That its tables stand in, made where it is not there."""
+        """Create the schema of its tables if it does not exist."""
         schema = self.address.schema
         if not self.query("select 1 from pg_namespace where nspname = ?", (schema,)):
             self.run(f"create schema {self.quote(schema)}")
@@ -357,14 +357,14 @@ def _numbered(sql: str) -> str:
 
 
 def _arrow(columns: Sequence[ColumnShape], batch: TableBatch) -> pa.Table:
-    """The batch in the exact types of the columns, as binary COPY wants it; those that it does not have are left out."""
+    """The batch in the exact types of the columns, as binary COPY needs it, without columns that it does not have."""
     own = batch.own
     made: dict[str, Any] = {}
     for column in columns:
         if column.name in own:
             values = own[column.name]
             if values is not None:
-                made[column.name] = own_column(column.kind, values)
+                made[column.name] = loader_column(column.kind, values)
         elif column.name in batch.columns:
             kind, data = batch.columns[column.name]
             array = to_arrow(column, kind, data)

@@ -1,11 +1,12 @@
-"""Tables that get what was built in others. Where views or anything else stands on a table it stays, and its rows are exchanged in the same
-transaction: readers see the old ones until it commits."""
+"""Replacing tables by others. If a view or anything else depends on a table, the table stays and its rows are replaced in the same
+transaction: readers see the old ones until it commits.
+"""
 
 from __future__ import annotations
 
 from ...records.structure import ColumnShape
 from ..engine import Engine
-from ..loader.stage import bring_up
+from ..loader.stage import ensure_table
 from .views import grants
 
 # What stands on a table beside what belongs to it: views, foreign keys, triggers, indexes and policies of others.
@@ -17,11 +18,11 @@ select 1 from pg_index i join pg_class c on c.oid = i.indexrelid where i.indreli
 
 
 def exchange(engine: Engine, table: str, built_in: str, key_names: tuple[str, str]) -> None:
-    """One table.
+    """Replace one table.
 
     Args:
-        table: its plain name; it may not be there yet.
-        built_in: the table that its rows are built in, which goes.
+        table: not quoted; it need not exist yet.
+        built_in: the table that replaces it, and is dropped.
         key_names: of the key's index, of each.
     """
     name = engine.table(table)
@@ -49,7 +50,7 @@ def _exchange_rows(engine: Engine, table: str, built_in: str) -> None:
     name, made = engine.table(table), engine.columns(built_in) or {}
     engine.drop_key(table)
     columns = [ColumnShape(column, engine.kind_of(declared) or "text") for column, declared in made.items()]
-    bring_up(engine, table, columns, engine.columns(table))
+    ensure_table(engine, table, columns, engine.columns(table))
     names = engine.listed(list(made))
     engine.run(f"delete from {name}")
     engine.run(f"insert into {name} ({names}) select {names} from {engine.table(built_in)}")

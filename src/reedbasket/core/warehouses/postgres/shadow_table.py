@@ -1,4 +1,4 @@
-"""Building beside in PostgreSQL: rows go by COPY into new tables, which take the old ones' place in the commit."""
+"""Shadow tables in PostgreSQL: rows are loaded by COPY into new tables, which replace the old ones in the commit."""
 
 from __future__ import annotations
 
@@ -25,10 +25,6 @@ class PostgresShadowBuild(TableShadowBuild):
     def __init__(self, engine: PostgresEngine, feed: str, source_table: str) -> None:
         super().__init__(engine, "_rb_new_" + hashlib.sha256(f"{feed}\0{source_table}".encode()).hexdigest()[:12] + "_")
         self._postgres = engine
-
-    @override
-    def wants_repeats(self, family: Family) -> bool:
-        return False
 
     @override
     def add(self, family: Family, batches: Sequence[TableBatch], *, repeats: bool) -> None:
@@ -65,9 +61,11 @@ class PostgresShadowBuild(TableShadowBuild):
         return counts
 
     def _one_row_a_key(self, family: Family, new: Sequence[str], *, current: bool) -> list[int]:
-        """The key's index says whether a key came twice; if so, only the newest version stays, with its children.
+        """Create the key's index, which tells whether a key is repeated; if so, only its newest version is kept, with its children.
 
-        How many rows went, by table."""
+        Returns:
+            How many rows were dropped, by table.
+        """
         engine, root = self._engine, self._engine.table(new[0])
         dropped = [0] * len(new)
         engine.run("savepoint rb_key")

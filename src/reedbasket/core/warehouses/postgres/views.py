@@ -1,4 +1,4 @@
-"""Views that stand on a table: PostgreSQL refuses to change a column under one, so they are taken down and put up again."""
+"""Views that depend on a table. PostgreSQL refuses to change a column that a view uses, so views are dropped and created again."""
 
 from __future__ import annotations
 
@@ -20,7 +20,12 @@ group by c.oid, n.nspname, c.relname, c.relkind order by max(a.depth)"""
 
 
 def grants(engine: Engine, oid: int, on: str) -> list[str]:
-    """The statements that give others the rights they have on a table or view. oid: of it. on: its name, as SQL."""
+    """The statements that grant the rights which others have on a table or view.
+
+    Args:
+        oid: of the table or view.
+        on: its name, as SQL.
+    """
     rows = engine.query(
         """select a.privilege_type, case when a.grantee = 0 then 'public' else quote_ident(r.rolname) end, a.is_grantable
            from pg_class c, aclexplode(c.relacl) a left join pg_roles r on r.oid = a.grantee
@@ -31,7 +36,7 @@ def grants(engine: Engine, oid: int, on: str) -> list[str]:
 
 
 def without_views(engine: Engine, schema: str, table: str, statement: str) -> None:
-    """Run a statement that changes the table's columns; the views on it are as they were afterwards, with their grants."""
+    """Execute a statement that changes a table's columns. Afterwards the views on it are as before, with their grants."""
     views = engine.query(_STANDING_ON, (engine.table(table),))
     again: list[str] = []
     for oid, name, kind, definition, _ in views:

@@ -32,7 +32,7 @@ and c.relkind in ('r', 'p', 'v', 'm', 'f') order by a.attnum"""
 
 
 class PostgresWarehouse(WarehouseReader):
-    """See warehouses.warehouse.Warehouse. One connection for loading, one for reading, each opened when first needed."""
+    """See warehouses.warehouse.Warehouse. There is one connection for loading and one for reading, each opened when first needed."""
 
     nul_in_text = False
 
@@ -108,10 +108,10 @@ class PostgresWarehouse(WarehouseReader):
                     rows = cursor.fetchmany(limit + 1)
                     columns = [(d.name, "") for d in cursor.description or []]
         except psycopg.errors.QueryCanceled as error:
-            raise self._refused(f"it took more than {seconds:g} s", "narrow it, or ask the server yourself") from error
+            raise self._refused(f"it took more than {seconds:g} s", "narrow the query, or ask the server yourself") from error
         except psycopg.Error as error:
             raise self._refused(
-                server_message(error), "fix the statement; only one query at a time is answered, and it may not write"
+                server_message(error), "fix the statement; only a single query is allowed, and it may not write"
             ) from error
         return QueryResult(columns, rows[:limit], len(rows) > limit, time.monotonic() - began)
 

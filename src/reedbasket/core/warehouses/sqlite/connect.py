@@ -1,4 +1,4 @@
-"""Connections to a SQLite warehouse, and its errors as ours."""
+"""Connections to a SQLite warehouse, and its errors translated."""
 
 from __future__ import annotations
 
@@ -16,7 +16,11 @@ CACHE_KB = 64_000
 
 
 def connect_writer(path: Path) -> sqlite3.Connection:
-    """A connection for loading; makes the file where there is none. Raises WarehouseError."""
+    """A connection for loading; creates the file if there is none.
+
+    Raises:
+        WarehouseError: it could not be opened.
+    """
     with translated("opening the warehouse", path):
         path.parent.mkdir(parents=True, exist_ok=True)
         connection = sqlite3.connect(path, timeout=BUSY_SECONDS, isolation_level=None, check_same_thread=False)
@@ -33,7 +37,11 @@ def connect_writer(path: Path) -> sqlite3.Connection:
 
 
 def connect_reader(path: Path) -> sqlite3.Connection:
-    """A read-only connection that can touch no other file. Raises WarehouseError."""
+    """A read-only connection that can open no other file.
+
+    Raises:
+        WarehouseError: it could not be opened.
+    """
     with translated("opening the warehouse for reading", path):
         connection = sqlite3.connect(
             f"{path.absolute().as_uri()}?mode=ro", uri=True, timeout=5.0, isolation_level=None, check_same_thread=False
@@ -45,7 +53,7 @@ def connect_reader(path: Path) -> sqlite3.Connection:
 
 
 def _undo_unfinished(connection: sqlite3.Connection, path: Path) -> None:
-    """What a program had begun that was killed before the file was in WAL mode: only a connection that may write can undo it."""
+    """Roll back what a killed program left unfinished before the file was in WAL mode; only a connection that may write can."""
     try:
         connection.execute("select 1 from sqlite_master limit 1").fetchall()
     except sqlite3.Error as error:  # what else is wrong is told by whoever wants to know something
@@ -64,7 +72,7 @@ def _read_only(action: int, first: str | None, second: str | None, database: str
 
 @contextmanager
 def translated(doing: str, path: Path | str) -> Iterator[None]:
-    """sqlite3's errors, at this border, as WarehouseError."""
+    """Translate sqlite3's errors into WarehouseError."""
     try:
         yield
     except ReedError:
@@ -75,16 +83,16 @@ def translated(doing: str, path: Path | str) -> Iterator[None]:
             raise WarehouseBusy(
                 doing,
                 str(path),
-                found=f"another program has held the file's lock for {BUSY_SECONDS:g} s",
-                fix="end the program that writes to the file, then run again",
+                found=f"another program has locked the file for {BUSY_SECONDS:g} s",
+                fix="close the program that writes to the file, then run again",
             ) from error
         # The latter where the file beside it, of WAL mode, cannot be made larger.
         if name in ("SQLITE_FULL", "SQLITE_IOERR_SHMSIZE"):
             raise WarehouseError(
                 doing,
                 str(path),
-                found="no space is left on the disk",
-                fix="make space, then run again",
+                found="the disk is full",
+                fix="free some space, then run again",
                 code="warehouse.full",
             ) from error
         raise WarehouseError(doing, str(path), found=str(error), fix=_mend(name), code="warehouse.failed") from error
@@ -93,12 +101,12 @@ def translated(doing: str, path: Path | str) -> Iterator[None]:
             doing,
             str(path),
             found=str(error),
-            fix="check that the path names a SQLite file that may be written",
+            fix="check that the path names a SQLite file that the service's user may write",
             code="warehouse.failed",
         ) from error
 
 
 def _mend(name: str) -> str:
     if name.startswith(("SQLITE_CANTOPEN", "SQLITE_READONLY", "SQLITE_PERM")):
-        return "check that the folder exists and may be written by the user that runs the service"
+        return "check that the folder exists, and that the service's user may write to it"
     return "nothing of this load was committed; run again"

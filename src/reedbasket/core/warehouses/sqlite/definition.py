@@ -1,4 +1,4 @@
-"""A SQLite file as a warehouse: what people write of it."""
+"""The definition of a SQLite file as a warehouse."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from ...spec.warehouse import FileWarehouse
 
 
 class SqliteWarehouseDefinition(FileWarehouse):
-    """path: the file."""
+    """A SQLite file as a warehouse; `path` names it."""
 
     type: Literal["sqlite"]
 

@@ -1,7 +1,8 @@
-"""SQLite's way of saying what the loader asks.
+"""SQLite as an engine of the loader.
 
-Declared types carry our kinds and, by SQLite's affinity rules (https://sqlite.org/datatype3.html#determination_of_column_affinity),
-keep values as they are: a bare DECIMAL or JSON column would turn '0.10' into 0.1, so those say TEXT as well.
+Declared types name the loader's types and, by SQLite's affinity rules
+(https://sqlite.org/datatype3.html#determination_of_column_affinity), keep values as they are: a plain DECIMAL or JSON column would turn
+'0.10' into 0.1, so those say TEXT as well.
 """
 
 from __future__ import annotations
@@ -40,7 +41,7 @@ _ROWS_OF_A_FILE = 5_000
 
 
 class SqliteEngine(Engine):
-    """SQLite's SQL, over one connection."""
+    """SQLite's SQL, on one connection."""
 
     # SQLITE_MAX_COLUMN, as Python's library is built.
     limits = Limits(columns=2_000)
@@ -161,8 +162,12 @@ class SqliteEngine(Engine):
                 self.replace_table(table, built_in, keep_key=False)
 
     def replace_table(self, old: str, new: str, *, keep_key: bool = True) -> None:
-        """Drop `old` and give its name to `new`, within the transaction. Views keep naming it; its indexes and triggers are
-        made again on the new one. keep_key: that of the key too."""
+        """Drop `old` and give its name to `new`, within the transaction. Views keep naming it; its indexes and triggers are created again
+        on the new one.
+
+        Args:
+            keep_key: create the index of the key too.
+        """
         attached = self.query(
             """select sql from main.sqlite_master
                where tbl_name = ? and type in ('index', 'trigger') and sql is not null and name <> ?""",
@@ -174,7 +179,7 @@ class SqliteEngine(Engine):
             self.run(sql)
 
     def rename_table(self, old: str, new: str) -> None:
-        """Rename without a look at what views say of it."""
+        """Rename without SQLite's check of views that name the table."""
         # legacy_alter_table: views that name the table by its new name need not make sense in between.
         self.run("pragma legacy_alter_table = on")
         try:
@@ -184,7 +189,11 @@ class SqliteEngine(Engine):
 
     @override
     def ensure_key(self, table: str, key: Sequence[str], *, current: bool = False, key_of: str | None = None) -> None:
-        """key_of: the table that this one is about to become, after which the index is called."""
+        """See Engine.
+
+        Args:
+            key_of: the table that this one is about to replace, whose name the index gets.
+        """
         # Made after the first rows, which is faster; it also carries the merge.
         name, only = self.quote(f"{key_of or table}_key"), " where _rb_valid_until is null" if current else ""
         self.run(f"create unique index if not exists main.{name} on {self.quote(table)} ({self.listed(key)}){only}")

@@ -1,7 +1,7 @@
-"""Building beside in a SQLite file: a short transaction a batch, a rename in the commit.
+"""Shadow tables in a SQLite file: a short transaction for each batch, and a rename in the commit.
 
-Nothing is written twice. A batch that repeats a key is merged into what was built so far, the newest version winning; a table
-without children is asked once, at its end.
+Nothing is written twice. A batch that repeats a key is merged into what was built so far, and the newest version wins; a table without
+children is asked once, when it is complete.
 """
 
 from __future__ import annotations
@@ -37,7 +37,7 @@ class SqliteShadowBuild(TableShadowBuild):
         self._engine.run(f"pragma main.cache_size = -{_CACHE_KB}")
 
     @override
-    def wants_repeats(self, family: Family) -> bool:
+    def needs_repeated_keys(self, family: Family) -> bool:
         return len(family.tables) > 1
 
     @override
@@ -86,8 +86,11 @@ class SqliteShadowBuild(TableShadowBuild):
         return counts
 
     def _drop_repeated(self, family: Family, name: str, key_of: str) -> None:
-        """Of rows without children: they stand in the order in which they arrived, so the key's index tells the rest. key_of: the table
-        whose key the index is called."""
+        """Drop superseded rows of a table without children: rows are in order of arrival, and the key's index tells the rest.
+
+        Args:
+            key_of: the table whose key index it is.
+        """
         engine = self._sqlite
         engine.run("savepoint rb_key")
         try:
@@ -122,8 +125,9 @@ class SqliteShadowBuild(TableShadowBuild):
         engine.run("drop table if exists temp.rb_replaced")
 
     def _merge_table(self, family: Family, layout: TableLayout, stage: Stage) -> None:
-        """Children of a record that came again are replaced as a set, whatever their depth: `_rb_parent` begins with what
-        the record's own children point at."""
+        """Replace the children of a record that came again as a set, at any depth: `_rb_parent` begins with what the record's own children
+        refer to.
+        """
         engine, staged = self._engine, stage.prepare(family, layout)
         name = self.names[layout.name]
         table = engine.table(name)

@@ -1,7 +1,7 @@
-"""Dates and times as text, column by column.
+"""Dates and times as text, a column at a time.
 
-The days that occur in a column lie near each other, and a day has 86,400 seconds: each is written once and looked up, which takes half
-of what writing all of them does.
+The days in a column are close together, and a day has 86,400 seconds: each is formatted once and looked up, which takes half the time of
+formatting every value.
 """
 
 from __future__ import annotations
@@ -24,7 +24,11 @@ _CLOCK = np.dtype([(name, f"S{size}") for name, size in
 
 
 def date_texts(dates: pa.Array) -> list[Any]:
-    """dates: date32, of the years 1 to 9999. Like '2026-03-02'; None for null."""
+    """Dates like '2026-03-02'; None for null.
+
+    Args:
+        dates: date32, of the years 1 to 9999.
+    """
     numbers = dates.view(pa.int32())
     found = pc.min_max(numbers).as_py()
     first, last = found["min"], found["max"]
@@ -37,7 +41,11 @@ def date_texts(dates: pa.Array) -> list[Any]:
 
 
 def time_texts(times: pa.Array) -> list[Any]:
-    """times: of the years 1 to 9999, in microseconds, in UTC. Like '2026-03-02 06:00:00.000000Z'; None for null."""
+    """Times like '2026-03-02 06:00:00.000000Z'; None for null.
+
+    Args:
+        times: in microseconds, in UTC, of the years 1 to 9999.
+    """
     micros: _Array = (times.drop_null() if times.null_count else times).view(pa.int64()).to_numpy()
     seconds = micros // _MICROS
     days = seconds // _SECONDS_OF_DAY

@@ -1,4 +1,4 @@
-"""Values as SQLite holds them, and rows into a table many at a time."""
+"""Values as SQLite stores them, and inserting many rows at a time."""
 
 from __future__ import annotations
 
@@ -35,7 +35,13 @@ sqlite3.register_adapter(bytes, bytes)
 def insert_rows(
     connection: sqlite3.Connection, table: str, into: str, columns: list[Any], constants: Iterable[str] = ()
 ) -> None:
-    """table, into: as SQL writes them, quoted. constants: SQL, of the last columns, the same in each row."""
+    """Insert rows.
+
+    Args:
+        table: as SQL.
+        into: the columns, as SQL.
+        constants: SQL for the last columns, the same in each row.
+    """
     width = len(columns)
     one = "(" + ",".join(["?"] * width + list(constants)) + ")"
     many = max(1, min(ROWS_PER_STATEMENT, MOST_PARAMETERS // width))
@@ -57,8 +63,9 @@ def insert_rows(
 
 
 def bindable(kind: Kind, data: ColumnData) -> list[Any]:
-    """Values as sqlite3 binds them. Timestamps become '2026-03-02 06:00:00.000000Z': they sort as text, name their zone,
-    and SQLite's own date functions read them and compare with them. NaN, which SQLite would store as null, is text."""
+    """Values as sqlite3 binds them. Timestamps become '2026-03-02 06:00:00.000000Z': such texts sort as times, name their zone, and work
+    with SQLite's own date functions. NaN becomes text, because SQLite would store it as null.
+    """
     if isinstance(data, pa.Array | pa.ChunkedArray):
         if kind == "timestamp":
             return time_texts(data if data.type == _TIME else data.cast(_TIME))
@@ -81,7 +88,7 @@ def bindable(kind: Kind, data: ColumnData) -> list[Any]:
 
 
 def _decimal_texts(data: pa.Array | pa.ChunkedArray) -> list[Any]:
-    """Without zeros at the end, so that equal numbers are equal texts whatever their batch's scale."""
+    """Decimals as text without trailing zeros, so that equal numbers are equal texts whatever their batch's scale."""
     text = data.cast(pa.string())
     # Arrow writes very small ones with an exponent.
     if data.type.scale > _PLAIN_SCALE and pc.any(pc.match_substring(text, "E")).as_py():
@@ -93,7 +100,9 @@ def _decimal_texts(data: pa.Array | pa.ChunkedArray) -> list[Any]:
 
 
 def _may_hold_nan(data: Any) -> bool:
-    """A sum is NaN where a member is, and costs an eighth of looking at each (or where infinities of both signs are added)."""
+    """Whether there may be a NaN: a sum is NaN if a value is (or if infinities of both signs are added), and takes an eighth of the time
+    of looking at each.
+    """
     try:
         total = sum(data)
     except TypeError:  # nulls among them
@@ -102,7 +111,7 @@ def _may_hold_nan(data: Any) -> bool:
 
 
 def converter(before: Kind, after: Kind) -> Callable[[Any], Any]:
-    """A held value of one kind as one of a wider kind."""
+    """A function that converts a stored value of one type to a wider type."""
     if after == "json":
         if before == "bool":
             return lambda v: None if v is None else "true" if v else "false"

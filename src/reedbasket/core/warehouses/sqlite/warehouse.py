@@ -15,10 +15,10 @@ from typing_extensions import override
 
 from ...allowed_paths import Places
 from ...check_steps import CheckStep
-from ...errors import NotFound, WarehouseError
+from ...errors import WarehouseError
 from ..loader.load import EngineLoad
 from ..loading import LoadTarget
-from ..reader import Ask, WarehouseReader, quoted
+from ..reader import Ask, WarehouseReader, nothing_loaded, quoted
 from ..warehouse import QueryResult, TableState
 from .connect import BUSY_SECONDS, connect_reader, connect_writer, translated
 from .definition import SqliteWarehouseDefinition
@@ -30,7 +30,7 @@ _INSTRUCTIONS_PER_LOOK = 1_000
 
 
 class SqliteWarehouse(WarehouseReader):
-    """See warehouses.warehouse.Warehouse. The writing connection is opened at the first load; reading never makes a file."""
+    """See warehouses.warehouse.Warehouse. The writing connection is opened at the first load; reading never creates a file."""
 
     nul_in_text = True
 
@@ -68,29 +68,25 @@ class SqliteWarehouse(WarehouseReader):
     def query(self, sql: str, *, limit: int, seconds: float) -> QueryResult:
         connection = self._open_reader()
         if connection is None:
-            raise NotFound(
-                "asking the warehouse",
-                self.path.name,
-                found="nothing was loaded into it yet",
-                fix="run a feed",
-                code="warehouse.empty",
-            )
+            raise nothing_loaded(self.path.name)
         began = time.monotonic()
         connection.set_progress_handler(lambda: time.monotonic() - began > seconds, _INSTRUCTIONS_PER_LOOK)
         try:
             cursor = connection.execute(sql)
             if cursor.description is None:
-                raise self._refused("it returns no rows; only queries are answered here", "write a select")
+                raise self._refused("it returns no rows; only queries are allowed", "write a select")
             rows = cursor.fetchmany(limit + 1)
             columns = [(d[0], "") for d in cursor.description]
             cursor.close()
         except sqlite3.Error as error:
             name = getattr(error, "sqlite_errorname", "")
             if name == "SQLITE_INTERRUPT":
-                raise self._refused(f"it took more than {seconds:g} s", "narrow it, or open the file yourself") from error
+                raise self._refused(
+                    f"it took more than {seconds:g} s", "narrow the query, or open the file yourself"
+                ) from error
             if name in ("SQLITE_READONLY", "SQLITE_AUTH"):
                 raise self._refused(
-                    "it would write, or reach outside this warehouse", "the warehouse is read only here; write a select"
+                    "it would write, or reach outside this warehouse", "the warehouse can only be read here; write a select"
                 ) from error
             raise self._refused(str(error), "fix the statement") from error
         except sqlite3.Warning as error:  # several statements at once
@@ -136,7 +132,7 @@ class SqliteWarehouse(WarehouseReader):
                 CheckStep("file", able, str(self.path), "" if able else f"let the service's user write to {self.path}")
             )
         elif able:
-            steps.append(CheckStep("file", True, f"{self.path} will be made by the first load"))
+            steps.append(CheckStep("file", True, f"{self.path} will be created by the first load"))
         if not able:
             return [*steps, CheckStep("database", None), CheckStep("write", None)]
         if not self.path.exists():

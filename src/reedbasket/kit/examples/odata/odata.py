@@ -1,4 +1,6 @@
-"""OData v4: every entity set that a service has, with the key that its metadata says, and by changes where it knows when an entity did."""
+"""OData v4: every entity set of a service, with the key that its metadata declares, and changes only if the service knows when an
+entity changed.
+"""
 
 from collections.abc import Iterator
 from typing import Any

@@ -1,4 +1,4 @@
-"""Parquet and Arrow files: columns that say what they are."""
+"""Parquet and Arrow files, whose columns have declared types."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ class ParquetFiles(FormatReader):
 
 
 class ArrowFiles(FormatReader):
-    """Arrow IPC, as a file or as a stream."""
+    """Arrow IPC, as a file or as a stream; see reading.FormatReader."""
 
     @override
     def read(self, content: Any, path: str) -> Iterator[FilePart]:
@@ -47,7 +47,14 @@ def _parquet(content: Any, path: str, zone: str) -> Iterator[FilePart]:
 
 
 def read_arrow(content: Any, path: str, zone: str) -> Iterator[FilePart]:
-    """Arrow IPC, as a file or as a stream. content: seekable. Raises FileProblem."""
+    """The records of Arrow IPC, as a file or as a stream.
+
+    Args:
+        content: seekable.
+
+    Raises:
+        FileProblem: the file cannot be read.
+    """
     try:
         if content.read(6) == b"ARROW1":
             content.seek(0)
@@ -63,7 +70,7 @@ def read_arrow(content: Any, path: str, zone: str) -> Iterator[FilePart]:
 def _unreadable(path: str, what: str, error: Exception) -> FileProblem:
     if isinstance(error, OSError) and error.errno is not None:
         raise error
-    return file_problem("file.damaged", f"{path} cannot be read as {what}: {error}", "put the whole file in its place")
+    return file_problem("file.damaged", f"{path} cannot be read as {what}: {error}", "replace it with the whole file")
 
 
 def _parts(batches: Iterator[pa.RecordBatch], zone: str) -> Iterator[FilePart]:

@@ -1,4 +1,4 @@
-"""CSV files: what the definition does not say of how they are written is found in the first one, and kept from then on."""
+"""CSV files: whatever the definition does not say about them is detected in the first one, and kept from then on."""
 
 from __future__ import annotations
 
@@ -14,14 +14,14 @@ from .blocks import in_utf8, wrong_encoding
 from .csv_text import CsvReader
 from .options import CsvFormat
 from .part import FilePart
-from .reading import FormatReader, Reading
-from .sniff import LOOKED_AT, description, sniffed
+from .reading import FormatReader, ReadingContext
+from .sniff import LOOKED_AT, description, sniffed_format
 
 
 class CsvFiles(FormatReader):
     """See reading.FormatReader."""
 
-    def __init__(self, reading: Reading) -> None:
+    def __init__(self, reading: ReadingContext) -> None:
         super().__init__(reading)
         self._written = CsvFormat.model_validate(reading.found_out) if reading.found_out is not None else None
         self.found_out = reading.found_out
@@ -36,7 +36,7 @@ class CsvFiles(FormatReader):
         try:
             text = in_utf8(chain((first,), content), encoding, path)
         except LookupError:
-            words = f"nobody knows the encoding {form.encoding}"
+            words = f"there is no encoding {form.encoding}"
             raise file_problem("file.encoding", words, "correct it in the definition") from None
         try:
             yield from CsvReader(form, self._reading.columns).read(text, path)
@@ -47,7 +47,7 @@ class CsvFiles(FormatReader):
         said = self._reading.options(CsvFormat)
         if said.delimiter is None and plain_name(path).lower().endswith(".tsv"):
             said = said.model_copy(update={"delimiter": "\t"})
-        self._written = sniffed(first, said)
+        self._written = sniffed_format(first, said)
         self.found_out: dict[str, Any] | None = self._written.model_dump(mode="json")
         return self._written
 

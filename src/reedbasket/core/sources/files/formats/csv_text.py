@@ -1,4 +1,4 @@
-"""CSV and its kin, into columns: pyarrow parses, the types are ours, and what does not fit them is looked at value by value."""
+"""CSV and similar text as columns: pyarrow parses, the types are our own, and values that do not fit are looked at one by one."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from ..problems import file_problem
 from . import text_types as text_kinds
 from .blocks import lines_in, whole_lines, wrong_encoding
 from .options import CsvFormat
-from .part import FilePart, Unread
+from .part import FilePart, UnreadablePart
 from .text_columns import Columns
 from .text_types import NUMBERS, TextKind, finished, numbers
 
@@ -27,7 +27,11 @@ _AT_ONCE = 2
 
 
 class CsvReader:
-    """Reads files of one form. form: with everything said (see sniff)."""
+    """Reads files of one form.
+
+    Args:
+        form: complete (see sniff).
+    """
 
     def __init__(self, form: CsvFormat, columns: Columns) -> None:
         self._form = form
@@ -36,7 +40,14 @@ class CsvReader:
         self._decimal = form.decimal or "."
 
     def read(self, parts: Iterator[bytes], path: str) -> Iterator[FilePart]:
-        """parts: in UTF-8. Raises FileProblem."""
+        """The records of a file.
+
+        Args:
+            parts: its bytes, in UTF-8.
+
+        Raises:
+            FileProblem: the file cannot be read.
+        """
         waiting: deque[Future[FilePart]] = deque()
         blocks = self._blocks(parts, path)
         for block in blocks:  # the first by itself: the others are read as what it shows
@@ -81,7 +92,9 @@ class CsvReader:
             rows = list(csv.reader([text], delimiter=self._delimiter, quotechar=self._form.quote))
             if rows and len(rows[-1]) < columns:
                 words = f"{path} ends in the middle of its last line, with {len(rows[-1])} of {columns} values"
-                raise file_problem("file.damaged", words, "put the whole file in its place; of a whole one, end its last line")
+                raise file_problem(
+                    "file.damaged", words, "replace it with the whole file; if it is whole, end its last line with a line break"
+                )
 
     def _header(self, block: bytes, path: str) -> tuple[list[str], int]:
         """(the names, how many bytes they take)."""
@@ -94,18 +107,18 @@ class CsvReader:
         names = [name.strip() or f"column_{place}" for place, name in enumerate(first, 1)]
         twice = next((name for place, name in enumerate(names) if name in names[:place]), None)
         if twice is not None:
-            words = f"the column {twice} stands twice in the header of {path}"
+            words = f"the column {twice} occurs twice in the header of {path}"
             raise file_problem(
-                "file.unreadable", words, "name the columns yourself: `format: {csv: {columns: [...], skip_lines: 1}}`"
+                "file.unreadable", words, "name the columns yourself: `format: {type: csv, columns: [...], skip_lines: 1}`"
             )
         known = self._columns.known
         if known and not any(name in known for name in names):
             words = f"{path} has none of the table's columns; its first line names {', '.join(names)[:300]}"
-            raise file_problem("file.unreadable", words, "put the right file in its place, or leave it out of the pattern")
+            raise file_problem("file.unreadable", words, "replace it with the right file, or exclude it from the pattern")
         return names, len(text[: lines.tell()].encode("utf-8"))
 
     def _part(self, block: bytes, header: list[str], line: int, path: str) -> FilePart:
-        unread: list[tuple[int, Unread]] = []
+        unread: list[tuple[int, UnreadablePart]] = []
         kinds = self._columns.known
         now = {name: kind for name in header if (kind := kinds.get(name)) is not None}
         columns = self._typed(block, header, now, unread)
@@ -126,9 +139,9 @@ class CsvReader:
         return FilePart(columns, records, self._lines(block, line, unread), len(block), self._told(block, line, unread))
 
     def _typed(
-        self, block: bytes, header: list[str], now: dict[str, TextKind], unread: list[tuple[int, Unread]]
+        self, block: bytes, header: list[str], now: dict[str, TextKind], unread: list[tuple[int, UnreadablePart]]
     ) -> pa.Table | None:
-        """A block parsed as what is known of its columns; None where that is not enough, or some value is of another kind."""
+        """A block parsed with the known types of its columns; None if that is not enough, or a value is of another type."""
         # Of times it has to be known whether they name their zone.
         if not now or any(kind.kind == "timestamp" and kind.zoned is None for kind in now.values()):
             return None
@@ -150,10 +163,12 @@ class CsvReader:
         fields = [finished(name, values, now.get(name), self._columns.zone) for name, values in columns.items()]
         return pa.Table.from_arrays([values for _, values in fields], schema=pa.schema([field for field, _ in fields]))
 
-    def _parse(self, block: bytes, header: list[str], kinds: dict[str, TextKind], unread: list[tuple[int, Unread]]) -> pa.Table:
+    def _parse(
+        self, block: bytes, header: list[str], kinds: dict[str, TextKind], unread: list[tuple[int, UnreadablePart]]
+    ) -> pa.Table:
         def odd(row: pa_csv.InvalidRow) -> str:
-            words = f"{row.actual_columns} values where {row.expected_columns} belong"
-            unread.append((row.number, Unread(0, "record.not_as_wide", words, row.text)))
+            words = f"{row.actual_columns} values instead of {row.expected_columns}"
+            unread.append((row.number, UnreadablePart(0, "record.wrong_field_count", words, row.text)))
             return "skip"
 
         # Looked for once in the whole block, so that the parser need not at every letter.
@@ -179,7 +194,7 @@ class CsvReader:
             memory_pool=BRIEF,
         )
 
-    def _lines(self, block: bytes, line: int, unread: Sequence[tuple[int, Unread]]) -> Callable[[], Sequence[int]]:
+    def _lines(self, block: bytes, line: int, unread: Sequence[tuple[int, UnreadablePart]]) -> Callable[[], Sequence[int]]:
         bad = {number for number, _ in unread}
         return lambda: [at for number, at in enumerate(self._begins(block, line), 1) if number not in bad]
 
@@ -198,7 +213,7 @@ class CsvReader:
             before = rows_of.line_num
         return found
 
-    def _told(self, block: bytes, line: int, unread: list[tuple[int, Unread]]) -> list[Unread]:
+    def _told(self, block: bytes, line: int, unread: list[tuple[int, UnreadablePart]]) -> list[UnreadablePart]:
         if not unread:
             return []
         begins = self._begins(block, line)

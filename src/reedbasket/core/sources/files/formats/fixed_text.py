@@ -1,4 +1,4 @@
-"""Lines of columns that each stand at the same place."""
+"""Fixed-width text: each column stands at the same place in every line."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from typing_extensions import override
 
 from .blocks import in_utf8, whole_lines, wrong_encoding
 from .options import FixedFormat
-from .part import FilePart, Unread
+from .part import FilePart, UnreadablePart
 from .reading import FormatReader
 from .text_columns import Columns
 
@@ -26,7 +26,11 @@ class FixedFiles(FormatReader):
 
 
 def _lines(parts: Iterator[bytes], path: str, form: FixedFormat, columns: Columns) -> Iterator[FilePart]:
-    """parts: in UTF-8. A column that the line does not reach is null; a line that ends in the midst of one is told."""
+    """The records. A column that a line does not reach is null; a line that ends within a column is reported.
+
+    Args:
+        parts: the file's bytes, in UTF-8.
+    """
     line, skip = 1, form.skip_lines
     places = {name: _place(text) for name, text in form.columns.items()}
     begins = sorted(first for first, _ in places.values())
@@ -42,7 +46,9 @@ def _lines(parts: Iterator[bytes], path: str, form: FixedFormat, columns: Column
                 continue
             # Blanks at a line's end are often cut off; where not even the first column is reached, it is no such line.
             if len(row) <= begins[0]:
-                unread.append(Unread(at, "record.not_as_wide", f"{len(row)} characters, before any column begins", row))
+                unread.append(
+                    UnreadablePart(at, "record.wrong_field_count", f"{len(row)} characters, before any column begins", row)
+                )
                 continue
             kept.append(row)
             lines.append(at)
@@ -53,7 +59,7 @@ def _lines(parts: Iterator[bytes], path: str, form: FixedFormat, columns: Column
 
 
 def _part(
-    kept: list[str], lines: list[int], unread: list[Unread], places: dict[str, tuple[int, int | None]], columns: Columns,
+    kept: list[str], lines: list[int], unread: list[UnreadablePart], places: dict[str, tuple[int, int | None]], columns: Columns,
     form: FixedFormat, size: int,
 ) -> FilePart:  # fmt: skip
     texts: dict[str, Any] = {}

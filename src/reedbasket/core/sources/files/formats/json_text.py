@@ -1,4 +1,4 @@
-"""JSON in files: a value a line, or one document with a list of records in it."""
+"""JSON in files: a value on each line, or one document with a list of records."""
 
 from __future__ import annotations
 
@@ -14,8 +14,8 @@ from ...json_columns import ColumnBodies
 from ..problems import file_problem
 from .blocks import in_utf8, whole_lines
 from .options import JsonFormat
-from .part import FilePart, Unread
-from .reading import FormatReader, Reading
+from .part import FilePart, UnreadablePart
+from .reading import FormatReader, ReadingContext
 
 # A document is held whole while it is read.
 _LARGEST_DOCUMENT = 100 * 1024 * 1024
@@ -23,9 +23,9 @@ _AT_ONCE = 2_000
 
 
 class LineFiles(FormatReader):
-    """A JSON value a line; what comes as expected is read straight into columns."""
+    """A JSON value on each line; if it is as expected, it is read directly into columns."""
 
-    def __init__(self, reading: Reading) -> None:
+    def __init__(self, reading: ReadingContext) -> None:
         super().__init__(reading)
         self._columns = ColumnBodies(reading.expected, "@", [])
         self._columns.learn([])
@@ -41,7 +41,7 @@ class LineFiles(FormatReader):
                 raise file_problem(
                     "file.unreadable",
                     f"no line of {path} is a record; the first is {part.unread[0].text[:80]!r}",
-                    "put a file with a JSON object a line in its place, or say the file's `format`",
+                    "replace it with a file with one JSON object on each line, or give the file's `format`",
                 )
             yield part
             line += block.count(b"\n")
@@ -68,14 +68,16 @@ class LineFiles(FormatReader):
                 good.append((at, value, (at, row)))
                 doubtful = doubtful or suspicious
             except ValueError as error:
-                unread.append(Unread(at, "record.not_json", f"the line is no JSON: {error}", row.decode("utf-8", "replace")))
+                unread.append(
+                    UnreadablePart(at, "record.not_json", f"the line is not JSON: {error}", row.decode("utf-8", "replace"))
+                )
         return self._part(good, len(block), doubtful, unread)
 
-    def _part(self, found: list[Any], size: int, suspicious: bool, unread: list[Unread]) -> FilePart:
+    def _part(self, found: list[Any], size: int, suspicious: bool, unread: list[UnreadablePart]) -> FilePart:
         for at, value, (_, row) in found:
             if type(value) is not dict:
-                words = f"found {type(value).__name__} on the line, where an object belongs"
-                unread.append(Unread(at, "record.not_an_object", words, row.decode("utf-8", "replace")))
+                words = f"found {type(value).__name__} on the line instead of an object"
+                unread.append(UnreadablePart(at, "record.not_an_object", words, row.decode("utf-8", "replace")))
         good = [(at, value) for at, value, _ in found if type(value) is dict]
         lines = [at for at, _ in good]
         return FilePart(
@@ -84,18 +86,22 @@ class LineFiles(FormatReader):
 
 
 def _require_last_line(block: bytes, path: str) -> None:
-    """Raises FileProblem where the last line has no end, and is no JSON: there should be more of it."""
+    """Check the last line of a file.
+
+    Raises:
+        FileProblem: it has no line break and is not JSON, so the file is cut off.
+    """
     last = block.rpartition(b"\n")[2]
     try:
         if last.strip():
             _parsed(last)
     except ValueError:
         words = f"{path} ends in the middle of its last line"
-        raise file_problem("file.damaged", words, "put the whole file in its place") from None
+        raise file_problem("file.damaged", words, "replace it with the whole file") from None
 
 
 class DocumentFiles(FormatReader):
-    """One JSON document a file."""
+    """One JSON document in each file."""
 
     @override
     def read(self, content: Iterator[bytes], path: str) -> Iterator[FilePart]:
@@ -108,8 +114,10 @@ def _document(parts: Iterator[bytes], path: str, records: str) -> Iterator[FileP
     for part in parts:
         raw += part
         if len(raw) > _LARGEST_DOCUMENT:
-            words = f"{path} is one JSON document of more than {_LARGEST_DOCUMENT:,} bytes, which would have to be held whole"
-            raise file_problem("file.too_large", words, "write it as NDJSON, a record a line")
+            words = (
+                f"{path} is one JSON document of more than {_LARGEST_DOCUMENT:,} bytes, which would have to be held in memory"
+            )
+            raise file_problem("file.too_large", words, "write it as NDJSON, one record on each line")
     try:
         if len(raw) > big_json.LARGE_BYTES and big_json.can_split(records):
             _, places = big_json.split(raw, records)
@@ -121,11 +129,11 @@ def _document(parts: Iterator[bytes], path: str, records: str) -> Iterator[FileP
             return
         body, suspicious = _parsed(raw)
     except (ValueError, RecursionError) as error:
-        raise file_problem("file.unreadable", f"{path} is no JSON: {error}", "put a whole document in its place") from None
+        raise file_problem("file.unreadable", f"{path} is not JSON: {error}", "replace it with a whole document") from None
     found = jmespath.search(records, body)
     if not isinstance(found, list):
         words = f"{path} has no list of records at `{records}`, but {'nothing' if found is None else type(found).__name__}"
-        raise file_problem("file.unreadable", words, "say where it stands: `format: {name: json, records: items}`")
+        raise file_problem("file.unreadable", words, "say where it is: `format: {type: json, records: items}`")
     for start in range(0, len(found), _AT_ONCE):
         some = found[start : start + _AT_ONCE]
         yield _listed(some, start + 1, len(raw) * len(some) // len(found), suspicious)
@@ -133,7 +141,12 @@ def _document(parts: Iterator[bytes], path: str, records: str) -> Iterator[FileP
 
 def _listed(found: list[Any], number: int, size: int, suspicious: bool) -> FilePart:
     unread = [
-        Unread(number + place, "record.not_an_object", f"found {type(value).__name__} in the list of records", str(value)[:500])
+        UnreadablePart(
+            number + place,
+            "record.not_an_object",
+            f"found {type(value).__name__} instead of an object in the list of records",
+            str(value)[:500],
+        )
         for place, value in enumerate(found)
         if type(value) is not dict
     ]

@@ -1,4 +1,4 @@
-"""What people write of each format that ships: how its files are written. Imports no library that reads one."""
+"""The options of each shipped format: how its files are written. Imports no library that reads them."""
 
 from __future__ import annotations
 
@@ -10,29 +10,34 @@ from ....spec.files import FileFormat
 
 
 class CsvFormat(FileFormat):
-    """Text in lines and columns. What is not said is found in the first file and kept from then on."""
+    """Delimited text. Whatever is not given is detected in the first file, and kept from then on."""
 
     type: Literal["csv"] = "csv"
     delimiter: str | None = Field(None, min_length=1, max_length=1)
     quote: str = Field('"', min_length=1, max_length=1)
     encoding: str | None = None
-    header: bool | None = Field(None, description="whether the first line names the columns")
-    columns: list[str] | None = Field(None, min_length=1, description="their names, where no line of the file says them")
+    header: bool | None = Field(None, description="whether the first line is a header")
+    columns: list[str] | None = Field(None, min_length=1, description="the columns' names, if the file has no header")
     decimal: Literal[".", ","] | None = None
     skip_lines: int = Field(0, ge=0, description="lines before the header, or before the first row")
-    null_values: list[str] = Field(default_factory=list, description="texts beside nothing at all that stand for no value")
+    null_values: list[str] = Field(default_factory=list, description="texts that mean null, besides an empty value")
 
     @model_validator(mode="after")
     def _consistent(self) -> CsvFormat:
         if self.delimiter is not None and self.delimiter in (self.quote, "\n", "\r", self.decimal):
-            raise ValueError("the delimiter has to be another character than the quote, the decimal mark and the line's end")
+            raise ValueError("the delimiter must differ from the quote, the decimal mark and the line break")
         if self.columns and self.header:
-            raise ValueError("say `columns` where the file names none, and then no `header: true`")
+            raise ValueError("give `columns` if the file has no header, and then not `header: true`")
         return self
 
 
 class SheetFormat(FileFormat):
-    """A spreadsheet. sheet: its name; the first where nothing is said. cells: `B3:F200`, the first row being the header."""
+    """A spreadsheet.
+
+    Attributes:
+        sheet: its name; the first sheet if not given.
+        cells: `B3:F200`, whose first row is the header.
+    """
 
     type: Literal["xlsx"] = "xlsx"
     sheet: str | None = Field(None, min_length=1)
@@ -40,7 +45,11 @@ class SheetFormat(FileFormat):
 
 
 class FixedFormat(FileFormat):
-    """Lines of columns that each stand at the same place. columns: {name: `1-8`}, counted from 1, both ends included."""
+    """Fixed-width text.
+
+    Attributes:
+        columns: {name: `1-8`}, counted from 1, both ends included.
+    """
 
     type: Literal["fixed"] = "fixed"
     columns: dict[str, Annotated[str, Field(pattern=r"^[0-9]+-[0-9]*$")]] = Field(min_length=1)
@@ -54,7 +63,7 @@ class FixedFormat(FileFormat):
         for name, place in columns.items():
             first, _, last = place.partition("-")
             if int(first) < 1 or (last and int(last) < int(first)):
-                raise ValueError(f"{name}: {place} is no place; write first-last, counted from 1")
+                raise ValueError(f"{name}: {place} is not a place; write first-last, counted from 1")
         return columns
 
 
@@ -66,6 +75,6 @@ class JsonFormat(FileFormat):
 
 
 class PlainFormat(FileFormat):
-    """A format that leaves nothing to say."""
+    """A format without options."""
 
     type: Literal["arrow", "ndjson", "parquet"]

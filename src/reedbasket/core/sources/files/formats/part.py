@@ -1,4 +1,4 @@
-"""What a reader of one format yields."""
+"""What the reader of a format yields."""
 
 from __future__ import annotations
 
@@ -10,8 +10,8 @@ import pyarrow as pa
 
 
 @dataclass(frozen=True)
-class Unread:
-    """A line, or a row, that no record could be made of: where it stands in its file, why, and itself."""
+class UnreadablePart:
+    """A line or a row that is not a record: its place in the file, the reason, and itself."""
 
     line: int
     code: str
@@ -21,17 +21,21 @@ class Unread:
 
 @dataclass(frozen=True)
 class FilePart:
-    """Some records of one file, in its order: columns as shape.typed wants them, or objects.
+    """Some records of one file, in its order.
 
-    lines: the line (of a sheet the row, of records without lines their number) that each of them begins on, counted from 1; worked out
-    only where somebody asks. size: bytes, about. suspicious: texts may hold lone surrogates. member: of an archive, which they stand in.
+    Attributes:
+        records: columns as shape.typed needs them, or objects.
+        lines: the line on which each begins (the row of a sheet, the number of a record without lines), counted from 1; computed on demand.
+        size: bytes, roughly.
+        suspicious: texts may contain lone surrogates.
+        member: of an archive that contains them.
     """
 
     columns: pa.Table | None
     records: Sequence[dict[str, Any]]
     lines: Callable[[], Sequence[int]]
     size: int
-    unread: list[Unread] = field(default_factory=list)
+    unread: list[UnreadablePart] = field(default_factory=list)
     suspicious: bool = False
     member: str = ""
 

@@ -1,4 +1,4 @@
-"""What a format does: one file's bytes to its records."""
+"""What a format provides: it turns the bytes of one file into records."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import Any, TypeVar
 
-from ....shaping.fast_path import Expected
+from ....shaping.fast_path import ExpectedColumns
 from ....spec.files import FileFormat
 from .part import FilePart
 from .text_columns import Columns
@@ -16,23 +16,23 @@ F = TypeVar("F", bound=FileFormat)
 
 
 @dataclass(frozen=True)
-class Reading:
-    """What is known of the files of one table before one is read.
+class ReadingContext:
+    """What is known about the files of one table before one is read.
 
     Attributes:
-        form: what the definition says of how they are written.
-        columns: what the table's columns hold; grows from file to file.
-        expected: what records are expected to be by now, to be read straight into columns.
-        found_out: how files turned out to be written, as a reader of the same format kept it before; None for nothing.
+        form: what the definition says about how they are written.
+        columns: the types of the table's columns; grows from file to file.
+        expected: the columns that records are expected to have, to be read directly into columns.
+        found_out: what a reader of the same format detected before; None for nothing.
     """
 
     form: FileFormat
     columns: Columns
-    expected: Callable[[], Expected | None] = lambda: None
+    expected: Callable[[], ExpectedColumns | None] = lambda: None
     found_out: dict[str, Any] | None = None
 
     def options(self, of: type[F]) -> F:
-        """What is said of one format; its defaults where files are told by their names and nothing is said of it."""
+        """The options of one format; its defaults if files are identified by name and nothing is said about it."""
         return self.form if isinstance(self.form, of) else of()
 
 
@@ -40,12 +40,12 @@ class FormatReader(ABC):
     """Reads the files of one table, one after the other.
 
     Attributes:
-        found_out: how files turned out to be written, as JSON; None where there is nothing to find out.
+        found_out: what was detected about how files are written, as JSON; None if there is nothing to detect.
     """
 
     found_out: dict[str, Any] | None = None
 
-    def __init__(self, reading: Reading) -> None:
+    def __init__(self, reading: ReadingContext) -> None:
         self._reading = reading
 
     @abstractmethod
@@ -53,14 +53,14 @@ class FormatReader(ABC):
         """The records of one file.
 
         Args:
-            content: its bytes: an iterator of parts, or, of a format that is read as a whole, a file that can be sought in.
+            content: its bytes: an iterator of parts, or, for a format that is read as a whole, a seekable file.
             path: of the file, for errors.
 
         Raises:
-            FileProblem: it cannot be read whole.
-            SourceError: of the store, passed on.
+            FileProblem: it cannot be read as a whole.
+            SourceError: from the store.
         """
 
     def described(self) -> str:
-        """What was found out, as people read it; '' for nothing."""
+        """What was detected, as people read it; '' for nothing."""
         return ""

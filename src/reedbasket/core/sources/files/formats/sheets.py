@@ -1,4 +1,4 @@
-"""Spreadsheets, by openpyxl: a sheet, or some cells of it, the first row being the header."""
+"""Spreadsheets, by openpyxl: a sheet or some of its cells, whose first row is the header."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ def _sheet(content: Any, path: str, form: SheetFormat, zone: str) -> Iterator[Fi
         book = openpyxl.load_workbook(content, read_only=True, data_only=True)
     except (zipfile.BadZipFile, KeyError, ValueError, OSError) as error:
         raise file_problem(
-            "file.damaged", f"{path} cannot be read as a spreadsheet: {error}", "put the whole file there"
+            "file.damaged", f"{path} cannot be read as a spreadsheet: {error}", "replace it with the whole file"
         ) from None
     try:
         if form.sheet is not None and form.sheet not in book.sheetnames:
@@ -94,9 +94,7 @@ def _header(values: list[Any], path: str) -> list[str]:
     names = [name or f"column_{place}" for place, name in enumerate(names, 1)]
     twice = next((name for place, name in enumerate(names) if name in names[:place]), None)
     if twice is not None:
-        raise file_problem(
-            "file.unreadable", f"the column {twice} stands twice in the header of {path}", "name it otherwise there"
-        )
+        raise file_problem("file.unreadable", f"the column {twice} occurs twice in the header of {path}", "rename it there")
     return names
 
 

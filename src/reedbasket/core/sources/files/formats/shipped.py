@@ -1,4 +1,4 @@
-"""The formats that ship; each is imported with the first file of it, and with it the library that reads it."""
+"""The formats that ship. Each is imported with its first file, together with the library that reads it."""
 
 from __future__ import annotations
 

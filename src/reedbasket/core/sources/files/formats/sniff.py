@@ -1,4 +1,4 @@
-"""How a CSV is written, by its beginning: encoding, delimiter, decimal mark, and whether its first line names the columns."""
+"""Detecting how a CSV file is written from its beginning: encoding, delimiter, decimal mark, and whether it has a header."""
 
 from __future__ import annotations
 
@@ -17,8 +17,8 @@ _NUMBER = re.compile(r"-?[0-9]+([.,][0-9]+)?([eE][+-]?[0-9]+)?")
 _DAY = re.compile(r"[0-9]{4}-[0-9]{2}-[0-9]{2}([T ].*)?")
 
 
-def sniffed(first: bytes, form: CsvFormat) -> CsvFormat:
-    """What the definition says, and for the rest what the file shows."""
+def sniffed_format(first: bytes, form: CsvFormat) -> CsvFormat:
+    """The options as given, completed by what the file shows."""
     encoding, mark = begins_with(first)
     encoding = encoding or form.encoding
     if encoding is None:
@@ -37,14 +37,14 @@ def sniffed(first: bytes, form: CsvFormat) -> CsvFormat:
 
 
 def description(form: CsvFormat) -> str:
-    """As people read it."""
+    """The options, as people read them."""
     names = {"\t": "tab", ",": "comma", ";": "semicolon", "|": "bar"}
     words = [f"delimiter {names.get(form.delimiter or ',', repr(form.delimiter))}", form.encoding or "utf-8"]
-    words.append("first line names the columns" if form.header else "no line names the columns")
+    words.append("with a header" if form.header else "without a header")
     if form.decimal == ",":
         words.append("decimal comma")
     if form.skip_lines:
-        words.append(f"{form.skip_lines} lines passed over")
+        words.append(f"{form.skip_lines} lines skipped")
     return ", ".join(words)
 
 
@@ -64,7 +64,7 @@ def _rows(text: str, delimiter: str, quote: str) -> list[list[str]]:
 
 
 def _delimiter(text: str, quote: str) -> str:
-    """The one by which most lines have the same number of columns, more than one; of several the one with more columns."""
+    """The delimiter by which most lines have the same number of columns, more than one; of several, the one with more columns."""
     best: tuple[float, int] = (0.0, 0)
     chosen = ","
     for delimiter in _DELIMITERS:
@@ -79,7 +79,7 @@ def _delimiter(text: str, quote: str) -> str:
 
 
 def _names_columns(rows: list[list[str]]) -> bool:
-    """Names are texts, each once, where values below them are not all texts as well, or nothing speaks against it."""
+    """Whether a line is a header: its values are all text and distinct, and those below are not all text, or nothing speaks against it."""
     if not rows:
         return True
     first = [cell.strip() for cell in rows[0]]

@@ -1,4 +1,4 @@
-"""Columns of text as what they hold, the same from file to file."""
+"""The types of text columns, the same from file to file."""
 
 from __future__ import annotations
 
@@ -18,16 +18,22 @@ _MANY_VALUES = 20_000
 
 @dataclass
 class Columns:
-    """What a table's columns hold, by the names of the fields; grows from file to file. follow: whether a column widens for all that
-    comes where a value does not fit (else the record is told by itself)."""
+    """The types of a table's columns by field name; grows from file to file.
+
+    Args:
+        follow: a column widens if a value does not fit; otherwise its record is reported.
+    """
 
     known: dict[str, TextKind]
     zone: str
     follow: bool = True
 
     def table(self, texts: dict[str, Any], mark: str = ".") -> tuple[pa.Table | None, list[dict[str, Any]]]:
-        """Columns of text as what they hold: (columns, nothing), or (None, records) where a value is not of its column's kind. mark: before
-        fractions."""
+        """Text columns in their types: (columns, nothing), or (None, records) if a value is not of its column's type.
+
+        Args:
+            mark: the decimal mark.
+        """
         fields, odd = [], False
         read = {name: values if mark == "." else _with_point(values, mark) for name, values in texts.items()}
         # Where a comma stands before fractions, 1.000 is a thousand to whoever wrote it, and no number that we know.
@@ -80,7 +86,7 @@ def _with_point(values: Any, mark: str) -> Any:
 
 
 def _each_inferred(texts: dict[str, Any]) -> dict[str, TextKind | None]:
-    """Columns of which nothing is known yet. Until they are, nothing else of the file is read: side by side, with both hands."""
+    """Infer the types of columns that are not known yet, in parallel: nothing else of the file is read until they are."""
     if sum(map(len, texts.values())) < _MANY_VALUES:
         return {name: infer(values) for name, values in texts.items()}
     with ThreadPoolExecutor(_AT_ONCE, thread_name_prefix="infer") as pool:

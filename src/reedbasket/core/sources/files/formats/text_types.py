@@ -1,5 +1,6 @@
-"""What columns of text hold: inferred once, over the text, and then held to. Nothing is guessed that would change a value: `007` stays
-text, `0.10` is an exact number, and what does not fit any more is told."""
+"""The types of text columns: inferred once from the text, and then kept. Nothing is guessed that would change a value: `007` stays text,
+`0.10` is an exact number, and what no longer fits is reported.
+"""
 
 from __future__ import annotations
 
@@ -34,7 +35,12 @@ TRUE, FALSE = ["true", "True", "TRUE"], ["false", "False", "FALSE"]
 
 @dataclass(frozen=True)
 class TextKind:
-    """zoned: of times, whether each names its zone; None where that is not known yet. whole, fraction: digits of decimals."""
+    """The type of a text column.
+
+    Attributes:
+        zoned: for times, whether each has a zone; None if that is not known yet.
+        whole, fraction: for decimals, digits before and after the point.
+    """
 
     kind: Kind
     zoned: bool | None = None
@@ -43,7 +49,7 @@ class TextKind:
 
     @property
     def arrow(self) -> pa.DataType:
-        """What it is read as."""
+        """The Arrow type in which it is read."""
         if self.kind == "decimal":
             return pa.decimal128(DIGITS_OF_128, self.fraction)
         if self.kind == "timestamp":
@@ -52,8 +58,8 @@ class TextKind:
         return types.get(self.kind, pa.string())
 
 
-def known_of(structure: TableShape | None) -> dict[str, TextKind]:
-    """What is known of a table's columns because it was loaded before, by the names of its fields."""
+def known_columns_of(structure: TableShape | None) -> dict[str, TextKind]:
+    """The types of a table's columns from earlier loads, by field name."""
     fields = structure.root.fields.items() if structure else ()
     return {
         name: TextKind(node.kind, None, node.whole, node.fraction)
@@ -63,7 +69,7 @@ def known_of(structure: TableShape | None) -> dict[str, TextKind]:
 
 
 def wider(one: TextKind, other: TextKind) -> TextKind:
-    """What holds the values of both."""
+    """The type that holds the values of both."""
     kind = widen(one.kind, other.kind) or "text"
     if kind == "json" or (kind == "timestamp" and {one.kind, other.kind} != {"timestamp"}):
         return TextKind("text")
@@ -76,7 +82,7 @@ def wider(one: TextKind, other: TextKind) -> TextKind:
 
 
 def infer(texts: pa.Array | pa.ChunkedArray) -> TextKind | None:
-    """None where every value is null."""
+    """The type of these texts; None if all are null."""
     values = texts.drop_null()
     if not len(values):
         return None
@@ -125,7 +131,7 @@ def _casts(values: Any, wanted: pa.DataType) -> bool:
 
 
 def made(texts: Any, known: TextKind) -> Any | None:
-    """A column of text as its kind; None where a value is none."""
+    """A text column in its type; None if a value is not of that type."""
     values = texts.drop_null()
     return as_inferred(texts, known) if not len(values) or _look_like(values, known.kind) else None
 
@@ -139,7 +145,7 @@ def _look_like(values: Any, kind: Kind) -> bool:
 
 
 def as_inferred(values: Any, known: TextKind) -> Any | None:
-    """The same where it is known that every value looks like one."""
+    """The same, if every value is known to look right."""
     if known.kind in ("text", "json", "uuid", "binary"):
         return values
     if known.kind == "bool":
@@ -154,7 +160,11 @@ def as_inferred(values: Any, known: TextKind) -> Any | None:
 
 
 def finished(name: str, values: Any, known: TextKind | None, zone: str) -> tuple[pa.Field, Any]:
-    """A column as shape.typed takes it. zone: of times that name none."""
+    """A column as shape.typed needs it.
+
+    Args:
+        zone: of times without one.
+    """
     if known is None:
         return typed_field(name, "null", values)
     if known.kind == "timestamp" and values.type.tz is None:
@@ -184,7 +194,7 @@ def _greatest(values: pa.Array) -> int:
 
 
 def one_by_one(texts: Sequence[str | None], known: TextKind | None, zone: str) -> list[Any]:
-    """Values as JSON would bring them: what is of the kind as that, what is not as its text."""
+    """Values as they would be in JSON: in their type if they are of it, otherwise as text."""
     if known is None or known.kind not in ("bool", "int64", "double", "decimal", "timestamp"):
         return list(texts)
     return [None if text is None else _one(text, known.kind, zone) for text in texts]
@@ -209,8 +219,15 @@ def _one(text: str, kind: Kind, zone: str) -> Any:
 
 
 def numbers(texts: pa.ChunkedArray, known: TextKind, mark: str) -> Any | None:
-    """A column of text as the numbers that it is known to hold; None where one begins with a zero and goes on with a digit or an x: no
-    number is to be read out of such, though parsers do. mark: before fractions. Raises ArrowInvalid where a value is none."""
+    """A text column as numbers; None if a value begins with a zero followed by a digit or an x: parsers accept such values, but they are
+    not numbers.
+
+    Args:
+        mark: the decimal mark.
+
+    Raises:
+        ArrowInvalid: a value is not a number.
+    """
     if mark != ".":
         if pc.any(pc.match_substring(texts, ".")).as_py():
             return None

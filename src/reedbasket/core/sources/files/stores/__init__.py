@@ -1,1 +1,1 @@
-"""The stores, each on a library that knows its protocol."""
+"""The file stores, each using a library for its protocol."""

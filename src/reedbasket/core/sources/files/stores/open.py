@@ -1,4 +1,4 @@
-"""Opening a store of files by its definition."""
+"""Opening a file store from its definition."""
 
 from __future__ import annotations
 
@@ -11,16 +11,16 @@ from ..store import Store
 
 
 def open_store(source: FileSource, reveal: Callable[[str], str], places: Places) -> Store:
-    """For listing, reading and writing.
+    """Open a file store, for listing, reading and writing.
 
     Args:
-        source: what people wrote.
-        reveal: the value of a secret by its name.
+        source: its definition.
+        reveal: gives a secret by its name.
         places: where files may lie.
 
     Raises:
-        PlaceNotAllowed: it lies where none may.
-        SecretMissing: its password is not stored.
+        PlaceNotAllowed: its path is not allowed.
+        SecretMissing: its password is not set.
         DriverMissing: its library is not installed.
         SourceError: it cannot be opened.
     """
@@ -29,10 +29,10 @@ def open_store(source: FileSource, reveal: Callable[[str], str], places: Places)
 
 
 def password_of(source: FileSource, reveal: Callable[[str], str]) -> str | None:
-    """The password's value; None where the source names none."""
+    """The password; None if the source names none."""
     return reveal(source.password.secret) if source.password else None
 
 
 def authority_of(source: FileSource, places: Places) -> str | None:
-    """The file with the certificate that the server's is to be signed by; None for those that the machine trusts."""
+    """The file with the certificate authority of the server; None for those that the machine trusts."""
     return str(places.file(source.tls.root)) if source.tls.root else None

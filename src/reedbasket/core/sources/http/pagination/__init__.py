@@ -1,1 +1,1 @@
-"""Pages: what a style of them must do, and one module a style."""
+"""Pagination: what a style has to provide, and a module for each style."""

@@ -1,9 +1,9 @@
-"""Pages by their number, or by how many records lie before them."""
+"""Pages by their number, or by the number of records before them."""
 
 from __future__ import annotations
 
 import hashlib
-from typing import Literal
+from typing import ClassVar, Literal
 
 import jmespath
 from pydantic import Field, model_validator
@@ -17,28 +17,20 @@ from .pages import MOST_EMPTY, Page, Pages, Step
 
 
 class Counted(Pagination):
-    """What the styles that count have in common."""
+    """What the counting styles have in common."""
 
+    counted: ClassVar[bool] = True
+    last_is_known: ClassVar[bool] = True
     param: str = Field(description="the parameter that sends the number")
-    size: int | None = Field(None, ge=1, le=1_000_000, description="records a page; a shorter one is the last")
+    size: int | None = Field(None, ge=1, le=1_000_000, description="records on a page; a shorter page is the last")
     size_param: str | None = Field(None, description="the parameter that sends `size`")
-    total_pages: RecordsPath | None = Field(None, description="where a page says how many pages there are (JMESPath)")
+    total_pages: RecordsPath | None = Field(None, description="where a page says how many pages there are (a JMESPath)")
 
     @model_validator(mode="after")
     def _consistent(self) -> Counted:
         if self.size_param is not None and self.size is None:
-            raise ValueError("`size_param` needs `size`, what it sends")
+            raise ValueError("`size_param` needs `size`, which it sends")
         return self
-
-    @property
-    @override
-    def counted(self) -> bool:
-        return True
-
-    @property
-    @override
-    def last_is_known(self) -> bool:
-        return True
 
     @property
     @override
@@ -62,7 +54,7 @@ class Counted(Pagination):
 
 
 class PageNumberPagination(Counted):
-    """The page's number."""
+    """By the page's number."""
 
     by: Literal["page_number"]
     first_page: int = Field(1, ge=0, description="the first page's number")
@@ -73,7 +65,7 @@ class PageNumberPagination(Counted):
 
 
 class OffsetPagination(Counted):
-    """How many records to skip."""
+    """By the number of records to skip."""
 
     by: Literal["offset"]
     first_offset: int = Field(0, ge=0, description="records to skip for the first page")
@@ -84,17 +76,18 @@ class OffsetPagination(Counted):
 
 
 class CountedPages(Pages):
-    """Pages by number, or by how many records to skip.
+    """Pages by number, or by the number of records to skip.
 
-    Without `size` they end with an empty page. With it they end with a page shorter than the fullest one so far: a source that
-    gives fewer than asked for, as many do, is then read to its end all the same. What it says of its total never ends the pages
-    by itself, for totals lie; it only keeps them going over a few empty ones, and says how many pages may be asked for early.
+    Without `size`, they end with an empty page. With it, they end with a page that is shorter than the fullest one so far: many sources
+    send fewer records than requested, and are still read to their end. A total never ends the pages by itself, because totals are often
+    wrong; it only keeps reading going over a few empty pages, and says how many pages may be requested ahead.
     """
 
     def __init__(self, rule: Counted, first: int, doing: str, *, by_records: bool) -> None:
-        """
+        """Prepare.
+
         Args:
-            first: the number that asks for the first page.
+            first: the number of the first page.
             by_records: the number is of records, not of pages.
         """
         super().__init__(doing)
@@ -111,7 +104,7 @@ class CountedPages(Pages):
     def expected(self) -> str | None:
         if self._pages is None or self._done >= self._pages:
             return None
-        return f"the source says at `{self._rule.total_pages}` that there are {self._pages} pages, and {self._done} came"
+        return f"the source says at `{self._rule.total_pages}` that there are {self._pages} pages, but {self._done} came"
 
     @override
     def first(self) -> Step:
@@ -119,8 +112,9 @@ class CountedPages(Pages):
 
     @override
     def ahead(self, count: int) -> list[Step]:
-        """As many as the totals speak of, for only a total that stays tells that the list does not move meanwhile: without one, pages
-        are asked for one by one."""
+        """As many pages as the totals promise: only a constant total shows that the list does not move. Without one, pages are requested
+        one by one.
+        """
         if self._pages is not None:
             left = self._pages - self._done
         elif self._known is not None and self._fullest:

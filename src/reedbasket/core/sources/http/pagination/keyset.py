@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Any, ClassVar, Literal
 
 from pydantic import Field
 from typing_extensions import override
@@ -16,19 +16,11 @@ from .pages import Page, Pages, Step
 class KeysetPagination(Pagination):
     """The last record's value of one column, sent back as `param`."""
 
+    last_is_known: ClassVar[bool] = True
+    needs_last_record: ClassVar[bool] = True
     by: Literal["keyset"]
     column: str = Field(description="the field whose value in the last record is sent")
     param: str = Field(description="the parameter that sends the value")
-
-    @property
-    @override
-    def last_is_known(self) -> bool:
-        return True
-
-    @property
-    @override
-    def needs_last_record(self) -> bool:
-        return True
 
     @override
     def begin(self, doing: str) -> Pages:
@@ -36,7 +28,7 @@ class KeysetPagination(Pagination):
 
 
 class KeysetPages(Pages):
-    """The last record's value of one field, sent back: the page after it. Ends with an empty page."""
+    """Sends back the last record's value of one field, for the page after it. Ends with an empty page."""
 
     def __init__(self, rule: KeysetPagination, doing: str) -> None:
         super().__init__(doing)
@@ -54,7 +46,7 @@ class KeysetPages(Pages):
                 self._doing,
                 found=f"the last record of the page has no value at `{self._rule.column}`, by which the next page is requested",
                 fix="name a field in `pagination.column` that every record has",
-                code="source.token_unreadable",
+                code="source.bad_page_token",
             )
         self._once(str(value), f"the last record's `{self._rule.column}`, {value!r},")
         return Step({self._rule.param: str(value)})

@@ -1,4 +1,4 @@
-"""Pages by the next one's address."""
+"""Pages by the address of the next one."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from urllib.parse import urljoin, urlsplit
 from pydantic import Field, model_validator
 from typing_extensions import override
 
-from ....errors import ForeignPage
+from ....errors import UnexpectedPage
 from ....kinds import PageStyle
 from ....spec.pagination import NextPointer, Pagination, PointedAt
 from ..link_header import next_link
@@ -16,12 +16,12 @@ from .pages import Page, Pages, Step
 
 
 class ByAddress(Pagination):
-    """What leads on is a whole address: nothing else is sent."""
+    """The next page is a whole address; nothing else is sent."""
 
     @model_validator(mode="after")
     def _whole(self) -> ByAddress:
         if self.send_in != "query":
-            raise ValueError(f"{self.by} is a whole address, and has no `in`")
+            raise ValueError(f"{self.by} sends a whole address, so `in` does not apply")
         return self
 
     @override
@@ -30,10 +30,10 @@ class ByAddress(Pagination):
 
 
 class LinkHeaderPagination(ByAddress):
-    """The Link header (RFC 8288)."""
+    """The address in the Link header (RFC 8288)."""
 
     by: Literal["link_header"]
-    rel: str = Field("next", min_length=1, description="the relation that leads on")
+    rel: str = Field("next", min_length=1, description="the relation of the next page")
 
     @property
     @override
@@ -48,7 +48,9 @@ class NextUrlPagination(PointedAt, ByAddress):
 
 
 class AddressPages(Pages):
-    """The next page's address, in the body, the Link header (RFC 8288) or another; relative ones count from the page's own."""
+    """The address of the next page, from the body, the Link header (RFC 8288) or another header. Relative ones are resolved against the
+    page's own.
+    """
 
     def __init__(self, rule: ByAddress, doing: str) -> None:
         super().__init__(doing)
@@ -69,7 +71,7 @@ class AddressPages(Pages):
         address = urljoin(page.url, found)
         here, there = urlsplit(page.url), urlsplit(address)
         if (here.scheme, here.netloc) != (there.scheme, there.netloc):
-            raise ForeignPage(
+            raise UnexpectedPage(
                 self._doing,
                 found=f"the next page is at {there.scheme}://{there.netloc}, and this one came from {here.scheme}://{here.netloc}",
                 fix="credentials are sent to one host only; if the other host is right, make it the source's address",

@@ -1,4 +1,4 @@
-"""Pages by a token in the body or in a header, which is sent back."""
+"""Pages by a token from the body or from a header."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from .pages import Page, Pages, Step
 
 
 class PageTokenPagination(PointedAt, Pagination):
-    """A token in the body or in a header of the answer, sent back as `param`."""
+    """A token in the answer's body or header, sent back as `param`."""
 
     by: Literal["page_token"]
     param: str = Field(description="the parameter that sends the token")
@@ -24,7 +24,7 @@ class PageTokenPagination(PointedAt, Pagination):
 
 
 class TokenPages(Pages):
-    """A token in the body or in a header, sent back."""
+    """Sends back the token from the answer's body or header."""
 
     def __init__(self, rule: PageTokenPagination, doing: str) -> None:
         super().__init__(doing)

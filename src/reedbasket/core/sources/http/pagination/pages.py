@@ -1,7 +1,7 @@
-"""Which page comes next. Pure: an answer in, what to ask for next out.
+"""Which page comes next. Pure: an answer goes in, and the next request comes out.
 
-Every way of paging notices when it runs in a circle: a token, an address or a last key met before, or a page that is the same,
-byte for byte, as the one before it; and each has an end, where new tokens go on for ever and bring nothing.
+Every style notices a loop: a token, an address or a last key that was seen before, or a page that is identical, byte for byte, to the
+previous one. Every style also has a limit, if new tokens come forever and bring nothing.
 """
 
 from __future__ import annotations
@@ -25,8 +25,15 @@ MOST_PAGES = 1_000_000
 
 @dataclass(frozen=True)
 class Page:
-    """What one request brought. headers: names in lower case. records: how many the list held; last: its last
-    object. total: as the source says. misfits: of the list, what was no record."""
+    """What one request brought.
+
+    Attributes:
+        headers: names in lower case.
+        records: how many the list holds.
+        last: its last object.
+        total: according to the source.
+        misfits: members of the list that are not records.
+    """
 
     url: str
     headers: Mapping[str, str]
@@ -40,8 +47,11 @@ class Page:
 
 @dataclass(frozen=True)
 class Step:
-    """What the next request sends beside what each one sends, or its whole address. beyond: by what the source says there is no such
-    page, which is asked for to make sure."""
+    """What the next request sends in addition to what every request sends, or its whole address.
+
+    Attributes:
+        beyond: according to the source there is no such page; it is requested to make sure.
+    """
 
     params: Mapping[str, str] = field(default_factory=dict)
     url: str | None = None
@@ -52,7 +62,11 @@ class Pages(ABC):
     """One pass over the pages of one table."""
 
     def __init__(self, doing: str) -> None:
-        """doing: what is being done, for errors."""
+        """Prepare.
+
+        Args:
+            doing: what is being done, for errors.
+        """
         self._doing = doing
         self._seen: set[str] = set()
         self._nothing = 0
@@ -60,19 +74,25 @@ class Pages(ABC):
         self.moved: str | None = None
 
     def first(self) -> Step:
-        """What the first request adds to the table's own."""
+        """What the first request sends in addition."""
         return Step()
 
     def ahead(self, count: int) -> list[Step]:
-        """The next few steps, if every page until there is full: a guess, good for asking early. Only `after` decides."""
+        """The next few steps if every page until there is full: a guess, for requesting pages early. Only `after` decides."""
         return []
 
     @abstractmethod
     def after(self, page: Page) -> Step | None:
-        """None where it was the last. Raises PagesLooped, RecordsNotFound, ForeignPage."""
+        """The next step; None after the last page.
+
+        Raises:
+            PagesLooped: the pages go in a circle.
+            RecordsNotFound: a value that the style needs is missing.
+            UnexpectedPage: the next address is on another host.
+        """
 
     def expected(self) -> str | None:
-        """After the last page: why by what the source says there should have been more, in words."""
+        """After the last page: why there should have been more according to the source, in words."""
         return None
 
     def _leads_on(self, page: Page, mark: str, what: str) -> None:
@@ -84,7 +104,7 @@ class Pages(ABC):
                 self._doing,
                 found=f"{what_came}, and each says that there is another",
                 fix="check `pagination` in the connector, or ask whoever runs the source; what was committed stays",
-                code="source.pages_without_end",
+                code="source.endless_pages",
             )
         self._once(mark, what)
 
@@ -92,7 +112,7 @@ class Pages(ABC):
         if mark in self._seen:
             raise PagesLooped(
                 self._doing,
-                found=f"{what} came twice in one pass, so the pages run in a circle",
+                found=f"{what} came twice in one pass, so the pages go in a circle",
                 fix="check `pagination` in the connector; what was committed stays, and a new run starts from there",
             )
         self._seen.add(mark)
@@ -105,8 +125,8 @@ class Pages(ABC):
         if isinstance(found, bool) or not isinstance(found, str | int):
             raise RecordsNotFound(
                 self._doing,
-                found=f"what says which page comes next, at {path}, is {type(found).__name__}, not text",
+                found=f"the value at {path}, which says which page comes next, is {type(found).__name__}, not text",
                 fix="point `pagination.at` at the token or the address",
-                code="source.token_unreadable",
+                code="source.bad_page_token",
             )
         return str(found)

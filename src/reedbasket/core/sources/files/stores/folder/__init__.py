@@ -1,4 +1,4 @@
-"""A folder of this machine."""
+"""A folder on this machine."""
 
 from .....kinds import StoreKind
 

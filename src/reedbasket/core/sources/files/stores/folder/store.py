@@ -1,4 +1,4 @@
-"""A folder of this machine."""
+"""A folder on this machine."""
 
 from __future__ import annotations
 
@@ -21,13 +21,17 @@ from ...store import PART, FileInfo, Store, StoreErrors, is_inside
 
 
 class FolderStore(Store):
-    """Files of a folder of this machine, or of one that is mounted there."""
+    """Files in a folder on this machine, or mounted there."""
 
     grows = True
     concurrency = 8
 
     def __init__(self, folder: Path, places: Places) -> None:
-        """places: what a link in the folder may lead to."""
+        """Prepare.
+
+        Args:
+            places: where links in the folder may lead.
+        """
         self._folder = folder
         self._places = places
         self.where = str(folder)
@@ -89,8 +93,8 @@ class FolderStore(Store):
     @override
     def put(self, path: str, content: IO[bytes], size: int) -> None:
         if not is_inside(path):
-            words = "the path leads out of the folder"
-            raise self._errors.failed(f"writing {path} to", words, "see who named the file so at its source")
+            words = "the path leads outside the folder"
+            raise self._errors.failed(f"writing {path} to", words, "find out who named the file like that at the source")
         whole = self._places.require(self._folder / path)
         part = whole.with_name(whole.name + PART)
         try:
@@ -102,12 +106,14 @@ class FolderStore(Store):
             with suppress(OSError):
                 part.unlink()
             raise self._errors.failed(
-                f"writing {path} to", str(error.strerror or error), "make room, or let us write there"
+                f"writing {path} to",
+                str(error.strerror or error),
+                "free space, or grant the service's user the right to write there",
             ) from error
 
     @override
     def close(self) -> None:
-        """Nothing is held open."""
+        """Does nothing: nothing is held open."""
 
 
 def open_from(source: FileSource, reveal: Callable[[str], str], places: Places) -> FolderStore:

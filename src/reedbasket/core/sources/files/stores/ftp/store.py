@@ -1,4 +1,4 @@
-"""Files over FTP, and over FTP with TLS, by Python's own ftplib."""
+"""Files over FTP, plain or with TLS, by Python's own ftplib."""
 
 from __future__ import annotations
 
@@ -27,13 +27,20 @@ _UNIX = re.compile(r"([a-z-])[rwxsStTl+.@-]{9,10}\s+\d+\s+\S+\s+\S+\s+(\d+)\s+\w
 
 
 class FtpStore(Store):
-    """Files of an FTP server; its times by MLSD, or MDTM and LIST."""
+    """Files on an FTP server; its times from MLSD, or from MDTM and LIST."""
 
     grows = True
     concurrency = 1
 
     def __init__(self, source: FileSource, password: str | None, trust: str | None) -> None:
-        """trust: a file with the certificates to trust. Raises SourceError."""
+        """Connect.
+
+        Args:
+            trust: a file with the certificates to trust.
+
+        Raises:
+            SourceError: the connection failed.
+        """
         parts = urlsplit(source.url or "")
         self._folder = parts.path.rstrip("/")
         self.where = source.url or ""
@@ -62,7 +69,7 @@ class FtpStore(Store):
 
     @contextmanager
     def _transfer(self) -> Iterator[None]:
-        """One that breaks off leaves its connection in the midst of it: what is asked next goes over another."""
+        """A transfer. One that breaks off leaves its connection unusable, so the next request uses another one."""
         try:
             yield
         except ftplib.Error:
@@ -102,15 +109,15 @@ class FtpStore(Store):
             return self._listed(before)
 
     def _listed(self, before: str) -> Iterator[tuple[str, dict[str, str]]]:
-        """Of a server that knows no MLSD (RFC 3659): LIST tells the names, SIZE and MDTM the rest, as far as it knows them."""
+        """A listing from a server without MLSD (RFC 3659): LIST gives the names, SIZE and MDTM the rest, as far as the server has them."""
         lines: list[str] = []
         self._ftp.retrlines(f"LIST {self._at(before)}".rstrip(), lines.append)
         for line in lines:
             found = _UNIX.fullmatch(line)
             if found is None:
                 if line.strip() and not line.startswith("total "):
-                    words = f"a line of its listing that is none of Unix: {line[:120]}"
-                    raise self._errors.failed("listing", words, "use a server of RFC 3659, or another store")
+                    words = f"a line of its listing that is not in Unix format: {line[:120]}"
+                    raise self._errors.failed("listing", words, "use a server with MLSD (RFC 3659), or another store")
                 continue
             kind, size, name = found.groups()
             facts = {"type": {"d": "dir", "-": "file"}.get(kind, "other"), "size": size}

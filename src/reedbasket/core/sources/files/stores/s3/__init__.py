@@ -1,4 +1,4 @@
-"""Files of an S3-compatible store."""
+"""Files in an S3-compatible store."""
 
 from .....kinds import StoreKind
 

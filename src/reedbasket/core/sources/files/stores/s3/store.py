@@ -1,4 +1,4 @@
-"""A store that speaks S3's protocol, wherever it runs, by boto3."""
+"""Files in any store with S3's protocol, by boto3."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from urllib3.exceptions import HTTPError
 
 from .....allowed_paths import Places
 from .....spec.file_source import FileSource
-from ...problems import FileGone, file_gone
+from ...problems import FileMissing, file_gone
 from ...store import Body, FileInfo, Store, StoreErrors
 from ..open import authority_of, password_of
 
@@ -28,7 +28,7 @@ _PART_BYTES = 16 * 1024 * 1024
 
 
 class _OpenFile:
-    """A file that stays open: boto3 closes what it has sent."""
+    """A file that stays open, although boto3 closes what it has sent."""
 
     closed = False
 
@@ -36,7 +36,7 @@ class _OpenFile:
         self.read, self.seek, self.tell = content.read, content.seek, content.tell
 
     def close(self) -> None:
-        """Whoever opened it does."""
+        """Does nothing: whoever opened the file closes it."""
 
 
 class S3Store(Store):
@@ -46,7 +46,11 @@ class S3Store(Store):
     concurrency = 8
 
     def __init__(self, source: FileSource, password: str | None, trust: str | None) -> None:
-        """trust: a file with the certificates to trust; None for the machine's."""
+        """Prepare; nothing is requested yet.
+
+        Args:
+            trust: a file with the certificates to trust; None for the machine's.
+        """
         parts = urlsplit(source.url or "")
         self._bucket, folder = parts.hostname or "", parts.path.strip("/")
         self._before = folder + "/" if folder else ""
@@ -89,7 +93,7 @@ class S3Store(Store):
         try:
             with self._told(f"looking at {path} in", path):
                 found = self._client.head_object(Bucket=self._bucket, Key=self._before + path)
-        except FileGone:
+        except FileMissing:
             return None
         return self._info(self._before + path, found["ContentLength"], found)
 

@@ -1,4 +1,4 @@
-"""Files over SSH, by paramiko. The server's key is always checked."""
+"""Files over SSH, by paramiko. The server's host key is always checked."""
 
 from __future__ import annotations
 
@@ -26,13 +26,20 @@ _CHUNK = 256 * 1024
 
 
 class SftpStore(Store):
-    """Files of an SSH server."""
+    """Files on an SSH server."""
 
     grows = True
     concurrency = 1
 
     def __init__(self, source: FileSource, password: str | None, key: str | None) -> None:
-        """key: a private key as text. Raises SourceError."""
+        """Connect.
+
+        Args:
+            key: a private key as text.
+
+        Raises:
+            SourceError: the connection failed.
+        """
         parts = urlsplit(source.url or "")
         self._host, port = parts.hostname or "", parts.port or 22
         self._folder = parts.path.rstrip("/") or "."
@@ -69,7 +76,9 @@ class SftpStore(Store):
             with suppress(paramiko.SSHException, ValueError):
                 return kind.from_private_key(io.StringIO(text), password)
         raise self._errors.failed(
-            "reading `key` of", "it is no private key of OpenSSH", "paste all of the key's file as the secret"
+            "reading `key` of",
+            "it is not a private key in OpenSSH's format",
+            "set the whole content of the key's file as the secret",
         )
 
     @override
@@ -143,15 +152,18 @@ class SftpStore(Store):
         try:
             yield
         except paramiko.BadHostKeyException:
-            fix = "ask its keeper whether it has a new key, and put that into `host_key`; else somebody may stand in between"
+            fix = (
+                "ask its administrator whether it has a new key, and set that as `host_key`; "
+                "otherwise somebody may be intercepting the connection"
+            )
             raise self._errors.other_host(doing, "the server presented a different key from the one expected", fix) from None
         except paramiko.AuthenticationException as error:
             raise self._errors.refused(doing, str(error)) from None
         except paramiko.SSHException as error:
             words = str(error)
             if "not found in known_hosts" in words:
-                fix = "say `host_key` in the source, a line of ssh-keyscan, or put it into known_hosts"
-                raise self._errors.other_host(doing, "the server's key is not known here", fix) from None
+                fix = "set `host_key` in the source to a line of ssh-keyscan, or add it to known_hosts"
+                raise self._errors.other_host(doing, "the server's host key is not known", fix) from None
             if "No authentication methods" in words:
                 raise self._errors.no_credentials(doing) from None
             raise self._errors.unreachable(doing, words) from None

@@ -1,4 +1,4 @@
-"""Files over HTTP, by urllib3: read only, and only those that a pattern names whole, for there is no list of them."""
+"""Files over HTTP, by urllib3: read-only, and only files that are named in full, because there is no listing."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ from ..open import authority_of, password_of
 
 
 class WebStore(Store):
-    """Files that are named by their addresses."""
+    """Files named by their addresses."""
 
     grows = False
     concurrency = 4
@@ -40,7 +40,9 @@ class WebStore(Store):
 
     @override
     def list(self, under: str) -> Iterator[FileInfo]:
-        raise self._errors.failed("listing", "over HTTP nobody lists files", "name each file, without * and names in braces")
+        raise self._errors.failed(
+            "listing", "files over HTTP cannot be listed", "name each file in full, without * and <names>"
+        )
 
     @override
     def info(self, path: str) -> FileInfo | None:

@@ -1,4 +1,4 @@
-"""A connector's folder, run in this process into a scratch warehouse: no service, no store."""
+"""Running a folder of definitions in this process into a scratch warehouse, without a service and its store."""
 
 from __future__ import annotations
 
@@ -11,22 +11,22 @@ from pathlib import Path
 
 from typing_extensions import override
 
-from ...allowed_paths import Places
-from ...errors import DefinitionError
-from ...shaping import Change, Reject
-from ...sources.http.recording import Tape
-from ...sources.pacer import LocalPacer
-from ...sources.python.description import described
-from ...sources.requests_seen import RequestSeen
-from ...spec import Basket, load_texts
-from ...spec.basket import read_folder
-from ...spec.http import HttpTable
-from ...warehouses import LedgerLine, Warehouse, open_warehouse
-from ..events import Gone, Level, Listener, RunOutcome, TableProgress
-from ..planning.discovered_tables import tables_at, with_discovered
-from ..planning.order import ResolvedRun, resolve
-from ..request_context import RunContext
-from .feed import RunResult, run_feed
+from ..core.allowed_paths import Places
+from ..core.errors import DefinitionError
+from ..core.runs.events import DeletedKeys, Level, Listener, RunOutcome, TableProgress
+from ..core.runs.execution.feed import RunResult, run_feed
+from ..core.runs.planning.discovered_tables import tables_at, with_discovered_tables
+from ..core.runs.planning.order import ResolvedRun, resolve
+from ..core.runs.request_context import RunContext
+from ..core.shaping import Change, Reject
+from ..core.sources.http.recording import Recording
+from ..core.sources.pacer import LocalPacer
+from ..core.sources.python.description import described
+from ..core.sources.requests_seen import RequestSeen
+from ..core.spec import Basket, load_texts
+from ..core.spec.basket import read_folder
+from ..core.spec.http import HttpTable
+from ..core.warehouses import LedgerLine, Warehouse, open_warehouse
 
 FEED, WAREHOUSE = "try", "scratch"
 Reveal = Callable[[str], str]
@@ -34,7 +34,11 @@ Reveal = Callable[[str], str]
 
 @dataclass
 class RecordingListener(Listener):
-    """A listener that keeps what it hears. on_progress: is told of every step."""
+    """A listener that keeps what it is told.
+
+    Args:
+        on_progress: called at every step.
+    """
 
     on_progress: Callable[[TableProgress], None] = lambda progress: None
     lines: list[tuple[Level, str, str, str | None]] = field(default_factory=list)
@@ -59,16 +63,16 @@ class RecordingListener(Listener):
         self.rejected += rejects
 
     @override
-    def all_met(self, table: str, warehouse: str = "") -> None:
-        """Nothing is kept from one run to the next."""
+    def saw_all_records(self, table: str, warehouse: str = "") -> None:
+        """Does nothing: rejects are not kept from one run to the next."""
 
     @override
-    def gone(self, table: str, key: Sequence[str], keys: Gone | None, warehouse: str = "") -> None:
-        """As above."""
+    def rows_deleted(self, table: str, key: Sequence[str], keys: DeletedKeys | None, warehouse: str = "") -> None:
+        """Does nothing: rejects are not kept from one run to the next."""
 
     @override
     def drift(self, table: str, changes: Sequence[Change], warehouse: str = "") -> None:
-        """It stands in the log."""
+        """Does nothing: the log has it."""
 
     @override
     def loaded(self, lines: Sequence[LedgerLine], warehouse: str = "") -> None:
@@ -76,30 +80,36 @@ class RecordingListener(Listener):
 
 
 @dataclass
-class Alone:
-    """scratch: where the warehouse's file is. reveal: a secret by name. asked: tables that only the source knows, asked for once."""
+class StandaloneRun:
+    """A folder's definitions, ready to run.
+
+    Attributes:
+        scratch: the folder of the warehouse's file.
+        reveal: gives a secret by its name.
+        asked: tables that only the source knows; it is asked once.
+    """
 
     basket: Basket
     source: str
     scratch: Path
     reveal: Reveal
-    tape: Tape | None = None
+    tape: Recording | None = None
     runs: int = 0
     asked: dict[str, HttpTable] | None = None
 
     @property
     def order(self) -> ResolvedRun:
-        """Of the next run; at the moment of the recording, where there is one."""
+        """The next run, resolved. With a recording, it takes place at the time of the recording."""
         started = self.tape.started if self.tape else datetime.now(UTC)
         order = resolve(self.basket, FEED, run=self.runs + 1, version=1, started=started)
         if order.asked is None:
             return order
         if self.asked is None:
             self.asked = tables_at(order, self.context(order))
-        return with_discovered(order, self.asked).order
+        return with_discovered_tables(order, self.asked).order
 
     def context(self, order: ResolvedRun, stop: threading.Event | None = None) -> RunContext:
-        """What a run of it needs from outside: secrets, pace, stop."""
+        """What the run needs from outside: secrets, pace, stop."""
         limit = order.rate_limit
         if self.tape is not None and self.tape.way != "record":
             # Recorded answers may come as fast as they can.
@@ -108,13 +118,13 @@ class Alone:
         return RunContext(self.reveal, Places.anywhere(self.scratch), pacer, stop or threading.Event(), tape=self.tape)
 
     def run(self, kept: RecordingListener, stop: threading.Event | None = None) -> RunResult:
-        """Run all its tables, one after the other."""
+        """Run all tables, one after the other."""
         order = self.order
         self.runs += 1
         return run_feed(order, self.context(order, stop), listener=kept, clock=lambda: datetime.now(UTC))
 
     def warehouse(self) -> Warehouse:
-        """To be closed by whoever asks."""
+        """The scratch warehouse. Whoever asks for it closes it."""
         return open_warehouse(self.basket.warehouses[WAREHOUSE], Places.anywhere(self.scratch), self.reveal)
 
 
@@ -126,10 +136,18 @@ def opened(
     source: str | None = None,
     tables: Sequence[str] = (),
     file: str = "scratch.db",
-    tape: Tape | None = None,
-) -> Alone:
-    """folder: of definitions, a connector and a source among them. tables: all of the connector where none is named. file: its ending says
-    which engine. Raises DefinitionError."""
+    tape: Recording | None = None,
+) -> StandaloneRun:
+    """Prepare to run a folder's definitions.
+
+    Args:
+        folder: contains a connector and a source.
+        tables: which tables of the connector; all if empty.
+        file: the warehouse's file; its ending decides the engine.
+
+    Raises:
+        DefinitionError: a definition has mistakes.
+    """
     texts = read_folder(folder)
     basket = load_texts(texts, describe=described)
     named = [source] if source else sorted(basket.sources)
@@ -148,9 +166,9 @@ def opened(
     made = f"warehouse: {WAREHOUSE}\ntype: {on}\npath: {file}\n---\nfeed: {FEED}\nfrom: {named[0]}\ninto: {WAREHOUSE}\ntables:\n{lines}"
     scratch.mkdir(parents=True, exist_ok=True)
     whole = load_texts({**texts, "(the trial)": made}, describe=described)
-    return Alone(whole, named[0], scratch, reveal, tape)
+    return StandaloneRun(whole, named[0], scratch, reveal, tape)
 
 
 def well(result: RunResult) -> bool:
-    """Whether all of a run came in."""
+    """Whether everything of a run was loaded."""
     return result.outcome is RunOutcome.SUCCEEDED

@@ -1,4 +1,4 @@
-"""What every connector promises, tried on one: on its live source, or on answers that were recorded."""
+"""Checks of what every connector promises, on its live source or on recorded answers."""
 
 from __future__ import annotations
 
@@ -13,20 +13,24 @@ from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
-from ...records.names import fold
-from ...spec.times import parse_time, read_time, write_like
-from ...wording import many
-from ..events import TableProgress
-from ..execution.standalone import FEED, Alone, RecordingListener, well
-from ..planning.order import ResolvedTable
-from .look import check_source
+from ..core.records.names import fold
+from ..core.runs.events import TableProgress
+from ..core.runs.inspection.look import check_source
+from ..core.runs.planning.order import ResolvedTable
+from ..core.spec.times import parse_time, read_time, write_like
+from ..core.wording import many
+from .standalone import FEED, RecordingListener, StandaloneRun, well
 
 _FAR_FUTURE, _FAR_PAST = "2999-01-01T00:00:00Z", "1970-01-01T00:00:00Z"
 
 
 @dataclass
-class Proof:
-    """One promise, of one table or of all. ok: None where there was nothing to try it on."""
+class PromiseResult:
+    """The result of one check, of one table or of all.
+
+    Attributes:
+        ok: None if there was nothing to check it on.
+    """
 
     promise: str
     table: str
@@ -41,17 +45,21 @@ class Proof:
 
 
 @dataclass
-class Proving:
-    """alone: writes into SQLite files of its own below its scratch folder."""
+class ConnectorCheck:
+    """Checks one connector.
 
-    alone: Alone
-    told: Callable[[Proof], None] = lambda proof: None
-    proofs: list[Proof] = field(default_factory=list)
+    Args:
+        alone: writes into its own SQLite files below its scratch folder.
+    """
+
+    alone: StandaloneRun
+    told: Callable[[PromiseResult], None] = lambda proof: None
+    proofs: list[PromiseResult] = field(default_factory=list)
     _texts: list[str] = field(default_factory=list)
     _revealed: set[str] = field(default_factory=set)
 
-    def prove(self) -> list[Proof]:
-        """Try every promise, in order; a later one may need what an earlier one brought."""
+    def prove(self) -> list[PromiseResult]:
+        """Run every check, in order; a later one may need what an earlier one loaded."""
         reveal = self.alone.reveal
 
         def watched(name: str) -> str:
@@ -74,7 +82,7 @@ class Proving:
         self._each(self._log)
         return self.proofs
 
-    def _each(self, promise: Callable[[], Iterator[Proof]]) -> None:
+    def _each(self, promise: Callable[[], Iterator[PromiseResult]]) -> None:
         began = time.monotonic()
         for proof in promise():
             proof = replace(proof, seconds=round(time.monotonic() - began, 3))
@@ -85,11 +93,11 @@ class Proving:
 
     # One after the other
 
-    def _wrong_credential(self) -> Iterator[Proof]:
+    def _wrong_credential(self) -> Iterator[PromiseResult]:
         what = "a wrong credential fails its check"
         order = self.alone.order
         if not order.secrets:
-            yield Proof(what, "", None, "it needs none")
+            yield PromiseResult(what, "", None, "it needs none")
             return
         made_up = {name: f"made-up-{secrets.token_hex(6)}" for name in order.secrets.values()}
         context = replace(self.alone.context(order), reveal=lambda name: made_up[name])
@@ -105,73 +113,79 @@ class Proving:
                 self.alone.tape.scope = ""
         failed = next((step for step in steps if step.ok is False), None)
         if failed is None:
-            fix = "let a request that needs it be part of the check: of `check`, or the first table's"
-            yield Proof(what, "", False, "made-up secrets were let in", fix)
+            fix = "let the check include a request that needs it: in `check`, or for the first table"
+            yield PromiseResult(what, "", False, "made-up secrets were accepted", fix)
         elif failed.step in ("secrets", "name", "port", "TLS", "code"):
-            yield Proof(what, "", False, f"its check came no further than {failed.step}: {failed.found}", failed.fix)
+            yield PromiseResult(what, "", False, f"its check failed at {failed.step}: {failed.found}", failed.fix)
         elif any(value in failed.found + failed.fix for value in made_up.values()):
-            yield Proof(what, "", False, "what it says of that holds the secret", "say what is wrong without it")
+            yield PromiseResult(what, "", False, "its message contains the secret", "describe the error without it")
         else:
             useful = len(failed.found) > 5 and failed.fix != ""
-            yield Proof(
+            yield PromiseResult(
                 what,
                 "",
                 useful,
                 f"{failed.step}: {failed.found}",
-                "" if useful else "say what was found, and what would fix it",
+                "" if useful else "say what was found, and how to fix it",
             )
 
-    def _reads(self, whole: Path) -> Iterator[Proof]:
+    def _reads(self, whole: Path) -> Iterator[PromiseResult]:
         result, kept = self._run(whole)
         for table in result.tables:
             error = table.error
             if error is not None:
-                yield Proof("every table reads", table.table, False, f"{error['found']} [{error['code']}]", error["fix"])
+                yield PromiseResult(
+                    "every table reads", table.table, False, f"{error['found']} [{error['code']}]", error["fix"]
+                )
             elif table.phase != "done":
                 why = result.error["found"] if result.error else table.phase
-                yield Proof("every table reads", table.table, False, f"it was not reached: {why}", "fix what stands above")
+                yield PromiseResult(
+                    "every table reads", table.table, False, f"it was not reached: {why}", "fix the failure above"
+                )
             else:
                 found = f"{many(table.read, 'record')} in {many(table.requests, 'request')}"
-                yield Proof(
+                yield PromiseResult(
                     "every table reads",
                     table.table,
                     True if table.read else None,
-                    found if table.read else "it brings no records",
+                    found if table.read else "it has no records",
                 )
         for level, code, message, name in kept.lines:
-            if (level, code) == ("warning", "pages.may_go_on"):
-                yield Proof(
+            if (level, code) == ("warning", "pages.may_continue"):
+                yield PromiseResult(
                     "every page is read",
                     name or "",
                     False,
                     message,
-                    "say in `pagination` how pages go on, or `single_page: true`",
+                    "describe in `pagination` how pages continue, or set `single_page: true`",
                 )
         if result.error is not None and not result.tables:
-            yield Proof("every table reads", "", False, result.error["found"], result.error["fix"])
+            yield PromiseResult("every table reads", "", False, result.error["found"], result.error["fix"])
         rejects = [f"{reject.field or 'record'}: {reject.message}" for reject in kept.rejected]
-        words = "no record was rejected" if not rejects else f"{len(rejects)} records were rejected: {rejects[0]}"
-        fix = "" if not rejects else "see that key and cursor are what the records hold, in the type that is declared"
-        yield Proof("types are as declared", "", not rejects, words, fix)
+        words = "no record was rejected" if not rejects else f"rejected records: {len(rejects)}; the first: {rejects[0]}"
+        fix = "" if not rejects else "check that the records have the declared key and cursor, in the declared types"
+        yield PromiseResult("types are as declared", "", not rejects, words, fix)
 
-    def _key(self, whole: Path, table: ResolvedTable) -> Iterator[Proof]:
+    def _key(self, whole: Path, table: ResolvedTable) -> Iterator[PromiseResult]:
         if not table.key:
-            yield Proof("keys are present and unique", table.name, None, "it declares none")
+            yield PromiseResult("keys are present and unique", table.name, None, "it declares none")
             return
         lines = [line for line in self._ledger(whole) if line["source_table"] == table.name and line["table"] == table.target]
         twice = sum(line["superseded"] for line in lines)
         key = ", ".join(table.key)
-        words = f"{key} tells every record" if not twice else f"{twice} records have the {key} of another one"
-        fix = "" if not twice else "name every field of the key, or fix the pages: one may come twice"
-        yield Proof("keys are present and unique", table.name, not twice, words, fix)
+        words = f"{key} is present and unique" if not twice else f"records with the {key} of another one: {twice}"
+        fix = "" if not twice else "name all fields of the key, or fix the pagination: a page may come twice"
+        yield PromiseResult("keys are present and unique", table.name, not twice, words, fix)
 
-    def _cursor(self, whole: Path, table: ResolvedTable) -> Iterator[Proof]:
+    def _cursor(self, whole: Path, table: ResolvedTable) -> Iterator[PromiseResult]:
         assert table.cursor is not None
         column = fold(table.cursor.column)
         column = table.shaping.rename.get(column, column)
         count, lacking = self._ask(whole, f'select count(*), sum("{column}" is null) from "{table.target}"')[0]
-        fix = "take it as it is: records without it are taken again and again" if lacking else ""
-        yield Proof("the cursor is in every record", table.name, not lacking, f"{lacking or 0} of {count} lack {column}", fix)
+        fix = "accept it, or choose another cursor: records without it are loaded again and again" if lacking else ""
+        yield PromiseResult(
+            "the cursor is in every record", table.name, not lacking, f"{lacking or 0} of {count} lack {column}", fix
+        )
         ordered = self._ask(whole, f'select "{column}" from "{table.target}" where "{column}" is not null order by 1')
         if not ordered:
             return
@@ -180,7 +194,7 @@ class Proving:
         yield from self._incremental(whole, table, column, middle, newer)
         yield from self._beyond(whole, table, count, ordered[0][0], ordered[-1][0])
 
-    def _incremental(self, whole: Path, table: ResolvedTable, column: str, middle: Any, newer: int) -> Iterator[Proof]:
+    def _incremental(self, whole: Path, table: ResolvedTable, column: str, middle: Any, newer: int) -> Iterator[PromiseResult]:
         what = "a full read and an incremental one agree"
         part = self._copy(whole, "part")
         with closing(sqlite3.connect(part / "scratch.db")) as db:
@@ -190,7 +204,7 @@ class Proving:
         result, _ = self._run(part)
         if not well(result):
             error = result.error or {}
-            yield Proof(what, table.name, False, str(error.get("found")), str(error.get("fix")))
+            yield PromiseResult(what, table.name, False, str(error.get("found")), str(error.get("fix")))
             return
         lost = self._lost(whole, part, table)
         words = (
@@ -201,11 +215,11 @@ class Proving:
         fix = (
             ""
             if not lost
-            else "what is asked for must hold records equal to the cursor: see `bound`, and what `{cursor.from}` is sent as"
+            else "the answer must include records equal to the cursor: check `bound`, and the format of `{cursor.from}`"
         )
-        yield Proof(what, table.name, not lost, words, fix)
+        yield PromiseResult(what, table.name, not lost, words, fix)
 
-    def _beyond(self, whole: Path, table: ResolvedTable, count: int, lowest: Any, highest: Any) -> Iterator[Proof]:
+    def _beyond(self, whole: Path, table: ResolvedTable, count: int, lowest: Any, highest: Any) -> Iterator[PromiseResult]:
         assert table.cursor is not None
         kind = table.cursor.type
         if kind == "text":
@@ -222,25 +236,27 @@ class Proving:
             result, kept = self._run(place)
             if not well(result):
                 error = result.error or {}
-                yield Proof(what, table.name, False, f"{error.get('found')} [{error.get('code')}]", str(error.get("fix")))
+                yield PromiseResult(
+                    what, table.name, False, f"{error.get('found')} [{error.get('code')}]", str(error.get("fix"))
+                )
                 continue
             progress = next(one for one in result.tables if one.table == table.name)
             written = sum(line.inserted + line.updated for line in kept.ledger if line.source_table == table.name)
             came = progress.read + progress.repeated + progress.unchanged
             if expected == 0:
                 ok = progress.read == 0 and written == 0
-                fix = "" if ok else "say `bound: none` where the API knows no lower bound"
+                fix = "" if ok else "set `bound: none` if the API has no lower bound"
             else:
                 ok = came >= expected and written == 0
-                fix = "" if ok else "a read from the past must bring what a full one does, the same each time"
-            yield Proof(what, table.name, ok, f"{came} came, {written} were written", fix)
+                fix = "" if ok else "a read from the past must bring the same records as a full one, each time"
+            yield PromiseResult(what, table.name, ok, f"{came} came, {written} were written", fix)
 
-    def _again(self, whole: Path) -> Iterator[Proof]:
+    def _again(self, whole: Path) -> Iterator[PromiseResult]:
         what = "pages end, and end alike"
         other = self._place("other")
         result, _ = self._run(other)
         if not well(result):
-            yield Proof(what, "", False, str((result.error or {}).get("found")), "fix what stands above")
+            yield PromiseResult(what, "", False, str((result.error or {}).get("found")), "fix the failure above")
             return
         first, second = self._counts(whole), self._counts(other)
         differ = {name: (first.get(name), second.get(name)) for name in second if first.get(name) != second.get(name)}
@@ -248,11 +264,11 @@ class Proving:
             ", ".join(f"{name}: {a} rows, then {b}" for name, (a, b) in differ.items())
             or "a second full read brought as many rows"
         )
-        fix = "ask for pages in an order that stays, or by a token" if differ else ""
-        yield Proof(what, "", not differ, words, fix)
+        fix = "request pages in a stable order, or by a token" if differ else ""
+        yield PromiseResult(what, "", not differ, words, fix)
 
-    def _cancelled(self, whole: Path) -> Iterator[Proof]:
-        what = "cancelled in the middle, it goes on"
+    def _cancelled(self, whole: Path) -> Iterator[PromiseResult]:
+        what = "cancelled in the middle, it continues"
         place, stop = self._place("cancelled"), threading.Event()
 
         def on_progress(progress: TableProgress) -> None:
@@ -261,20 +277,24 @@ class Proving:
 
         result, _ = self._run(place, on_progress, stop)
         if well(result):
-            yield Proof(what, "", None, "it was over before it could be cancelled")
+            yield PromiseResult(what, "", None, "it was over before it could be cancelled")
             return
         result, _ = self._run(place)
         first, second = self._counts(whole), self._counts(place)
         same = well(result) and first == second
-        words = "the run behind it brought the rest" if same else f"rows then: {second}, of a full read: {first}"
-        yield Proof(
-            what, "", same, words, "" if same else "what is saved on the way must lie behind what was read: `sorted`, `Saved`"
+        words = "the next run brought the rest" if same else f"rows then: {second}, of a full read: {first}"
+        yield PromiseResult(
+            what,
+            "",
+            same,
+            words,
+            "" if same else "what is saved on the way must not be ahead of what was read: `sorted`, `Saved`",
         )
 
-    def _log(self) -> Iterator[Proof]:
+    def _log(self) -> Iterator[PromiseResult]:
         met = [value for value in self._revealed if len(value) > 3 and any(value in text for text in self._texts)]
-        words = f"{len(self._texts)} lines, none with a secret" if not met else "a secret stands in the log"
-        yield Proof("no secret in the log", "", not met, words, "keep what a source is shown out of messages" if met else "")
+        words = f"{len(self._texts)} lines, none with a secret" if not met else "the log contains a secret"
+        yield PromiseResult("no secret in the log", "", not met, words, "keep credentials out of messages" if met else "")
 
     # What they share
 
@@ -347,6 +367,10 @@ class Proving:
             return db.execute(statement).fetchall()
 
 
-def prove(alone: Alone, told: Callable[[Proof], None] = lambda proof: None) -> list[Proof]:
-    """All promises. told: hears each as it is tried.."""
-    return Proving(alone, told).prove()
+def prove(alone: StandaloneRun, told: Callable[[PromiseResult], None] = lambda proof: None) -> list[PromiseResult]:
+    """Run all checks of a connector.
+
+    Args:
+        told: is called with each result as it is known.
+    """
+    return ConnectorCheck(alone, told).prove()
