@@ -17,10 +17,12 @@ class Place(Protocol):
     Attributes:
         readers_wait: nobody reads while a commit writes.
         ddl_commits: statements that change tables commit implicitly.
+        most_columns: of a table, the loader's own included.
     """
 
     readers_wait: bool
     ddl_commits: bool
+    most_columns: int
 
     def open(self) -> Warehouse:
         """The warehouse, as a run opens it."""

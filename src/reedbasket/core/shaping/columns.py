@@ -6,15 +6,12 @@ DuckDB evaluates expressions in memory over whole batches. A row for which one f
 from __future__ import annotations
 
 import hmac
-import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from decimal import Context, Decimal
 from typing import Any
 
-import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from ..errors import DefinitionError
 from ..expressions import columns_in, open_engine
@@ -23,9 +20,11 @@ from ..records.change_records import ChangeRecords, Logged
 from ..records.layout import Family, TableLayout
 from ..records.names import fold
 from ..records.structure import ColumnShape
+from ..records.value_limits import ValueLimits
 from .batch import Reject, ShapedBatch, TableBatch
 from .rules import ShapeRules
 from .selection import only, without
+from .unstorable import reject_unstorable
 
 _EXACT = Context(prec=100)
 _KINDS_OF_CONSTANTS: dict[type, Any] = {bool: "bool", int: "int64", float: "double", str: "text"}
@@ -55,12 +54,18 @@ class ColumnWork:
 
     Args:
         hash_key: the key of the hash; needed if the rules name a column to hash.
-        nul_in_text: whether the warehouse's text may contain U+0000; if not, such a record is rejected.
+        value_limits: what the warehouse can hold; a record with something else is rejected.
     """
 
-    def __init__(self, rules: ShapeRules, hash_key: Callable[[], bytes], *, nul_in_text: bool = True) -> None:
+    def __init__(
+        self,
+        rules: ShapeRules,
+        hash_key: Callable[[], bytes],
+        *,
+        value_limits: ValueLimits = ValueLimits(),  # noqa: B008 - frozen
+    ) -> None:
         self._rules = rules
-        self._nul_in_text = nul_in_text
+        self._value_limits = value_limits
         self._hash_key = hash_key() if rules.hash else b""
         self._engine: Any = None
         self._kinds: dict[tuple[str, str], ColumnShape] = {}
@@ -96,9 +101,8 @@ class ColumnWork:
         if rules.has_row_rules:
             for batch in batches:
                 self._columns(shaped, batch, bad, out)
-        if not self._nul_in_text:
-            for batch in batches:
-                self._find_nul(shaped, batch, bad)
+        for batch in batches:
+            reject_unstorable(self._value_limits, shaped, batch, bad)
         left = tombstones = None
         family = self.layout_of(shaped.family)
         # Of what is gone only the key matters: not what it brings, nor whether `filter` would have kept it.
@@ -260,27 +264,6 @@ class ColumnWork:
         distinct = pa.array([None if v is None else _digest(key, v) for v in encoded.dictionary.to_pylist()], pa.string())
         return distinct.take(encoded.indices)
 
-    def _find_nul(self, shaped: ShapedBatch, batch: TableBatch, bad: dict[int, Reject]) -> None:
-        start = shaped.batches[0].owners[0] if shaped.records else 0
-        for name, (kind, data) in batch.columns.items():
-            if kind not in ("text", "json"):
-                continue
-            mark = "\x00" if kind == "text" else "\\u0000"
-            # In JSON a backslash may itself be written as two: then what stands behind it is plain text.
-            there = _NUL.search if kind == "json" else _holds_nul
-            if isinstance(data, list):
-                held = mark in "".join(v for v in data if v)
-            else:
-                held = _stands_in(mark.encode(), data) and pc.any(pc.match_substring(data, mark)).as_py()
-            if not held:
-                continue
-            for row, value in enumerate(data if isinstance(data, list) else data.to_pylist()):
-                if value and mark in value and there(value):
-                    place = batch.owners[row] - start
-                    message = "text with the character U+0000, which this warehouse cannot store"
-                    reject = Reject(place, "value.nul_in_text", message, name, shaped.kept[place])
-                    bad.setdefault(batch.owners[row], reject)
-
     # Layouts
 
     def _table(self, layout: TableLayout) -> TableLayout:
@@ -333,21 +316,6 @@ class ColumnWork:
         return _inside(self._rules.rename, within)
 
 
-def _stands_in(mark: bytes, data: pa.Array | pa.ChunkedArray) -> bool:
-    """Whether bytes occur anywhere in the buffers of texts, in a fifteenth of the time of looking at each text."""
-    for chunk in _chunks(data):
-        if len(chunk) and pa.types.is_string(chunk.type) and (held := chunk.buffers()[2]) is not None:
-            begin, end = np.frombuffer(chunk.buffers()[1], np.int32)[[chunk.offset, chunk.offset + len(chunk)]].tolist()
-            part = memoryview(held)[begin:end]
-            if len(mark) > 1 and mark in bytes(part):
-                return True
-            if len(mark) == 1 and (np.frombuffer(part, np.uint8) == mark[0]).any():
-                return True
-        elif len(chunk) and not pa.types.is_string(chunk.type):
-            return True  # as far as the buffers tell
-    return False
-
-
 def _inside(rules: dict[str, Any], within: str) -> dict[str, Any]:
     """The entries for one table, without its name before them."""
     before = f"{within}." if within else ""
@@ -363,13 +331,6 @@ def _named(names: frozenset[str], within: str, name: str, renames: dict[str, str
     before = f"{within}." if within else ""
     old = next((o for o, n in renames.items() if n == name), name)
     return before + name in names or before + old in names
-
-
-_NUL = re.compile(r"(?<!\\)(?:\\\\)*\\u0000")
-
-
-def _holds_nul(value: str) -> bool:
-    return "\x00" in value
 
 
 def _chunks(values: Any) -> list[pa.Array]:

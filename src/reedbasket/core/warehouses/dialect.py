@@ -17,8 +17,9 @@ class Dialect(ABC):
     row_id = "_rowid_"
     # The order in which rows came into a stage `s`.
     arrival = "s._rb_owner"
-    # The type of bytes in the service tables.
+    # Types in the service tables: of bytes, and of text that may be part of a key.
     blob = "blob"
+    key_text = "text"
     # {our kind: the type that a column of it is declared as}
     types: Mapping[Kind, str]
 
@@ -37,6 +38,10 @@ class Dialect(ABC):
     def declared(self, column: ColumnShape) -> str:
         """A column's type, as `columns` returns it."""
         return self.types[column.kind]
+
+    def column_sql(self, column: ColumnShape) -> str:
+        """A column's name and type, as `create table` has them."""
+        return f"{self.quote(column.name)} {self.declared(column)}"
 
     def kind_of(self, declared: str) -> Kind | None:
         """The type of values that a declared type holds; None for a type that the loader does not create."""
@@ -65,6 +70,10 @@ class Dialect(ABC):
     def differs(self, columns: Sequence[str], left: str, right: str) -> str:
         """An SQL condition: some of the columns differ between two aliases; two nulls are equal."""
         return f"({self.listed(columns, left)}) is distinct from ({self.listed(columns, right)})"
+
+    def is_other(self, left: str, right: str) -> str:
+        """An SQL condition: two values differ; two nulls are equal."""
+        return f"{left} is distinct from {right}"
 
     def listed(self, names: Sequence[str], alias: str = "") -> str:
         """Column names as a list in SQL.

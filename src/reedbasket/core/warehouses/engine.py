@@ -27,13 +27,13 @@ class Limits:
 
     Attributes:
         columns: the largest number of columns of a table, the loader's own included.
-        nul_in_text: whether text may contain U+0000.
     """
 
     columns: int
-    nul_in_text: bool = True
 
 
+# How many columns the loader adds to a stage or a table, at most.
+_OWN_COLUMNS = 8
 # The loader's own columns.
 PARENT, POSITION, ROW = "_rb_parent", "_rb_ordinal", "_rb_row_key"
 FILE = "_rb_file"
@@ -133,6 +133,13 @@ class Engine(Dialect):
         """Index the new table of files by its path."""
         self.run(f"create unique index _rb_file_by_number on {table.removeprefix('main.')} (feed, source_table, number)")
 
+    def too_wide(self, columns: Sequence[ColumnShape]) -> str:
+        """What keeps the engine from making a table of these columns, besides the loader's own; '' if nothing does."""
+        most = self.limits.columns - _OWN_COLUMNS
+        return (
+            f"{len(columns)} columns, and the warehouse allows {most} besides Reed Basket's own" if len(columns) > most else ""
+        )
+
     @abstractmethod
     def is_table(self, table: str) -> bool:
         """Whether the name is a table's and not a view's."""
@@ -144,18 +151,29 @@ class Engine(Dialect):
             sql_name: from `table`.
             columns: names and types, in order.
         """
-        made = ", ".join(f"{self.quote(c.name)} {self.declared(c)}" for c in columns)
-        self.run(f"create table {sql_name} ({made})")
+        self.make_table(sql_name, ", ".join(map(self.column_sql, columns)))
 
-    def create_temp(self, name: str, columns: Sequence[ColumnShape]) -> None:
+    def make_table(self, sql_name: str, columns: str) -> None:
+        """Create a table in the warehouse.
+
+        Args:
+            sql_name: from `table`.
+            columns: as `create table` has them between its brackets.
+        """
+        self.run(f"create table {sql_name} ({columns})")
+
+    def create_temp(self, name: str, columns: Sequence[ColumnShape], key: Sequence[str] = ()) -> None:
         """Create a temporary table.
 
         Args:
             name: not quoted, without `temp`.
             columns: names and types, in order.
+            key: of these, by which rows are looked up one by one.
         """
-        made = ", ".join(f"{self.quote(c.name)} {self.declared(c)}" for c in columns)
+        made = ", ".join(map(self.column_sql, columns))
         self.run(f"create temp table {name} ({made})")
+        if key:
+            self.index_stage(self.temp + name, key)
 
     def create_temp_as(self, name: str, query: str) -> None:
         """Create a temporary table from a query.
@@ -167,16 +185,16 @@ class Engine(Dialect):
         self.run(f"create temp table {name} as {query}")
 
     def drop_temp(self, name: str) -> None:
-        """Drop a temporary table.
+        """Drop a temporary table, if it is there.
 
         Args:
             name: not quoted, or as SQL.
         """
-        self.run(f"drop table {self.temp}{name.removeprefix(self.temp)}")
+        self.run(f"drop table if exists {self.temp}{name.removeprefix(self.temp)}")
 
     def add_column(self, sql_name: str, column: ColumnShape) -> None:
         """Add a column; it is null in existing rows."""
-        self.run(f"alter table {sql_name} add column {self.quote(column.name)} {self.declared(column)}")
+        self.run(f"alter table {sql_name} add column {self.column_sql(column)}")
 
     def add_constant(self, sql_name: str, column: ColumnShape, value: str) -> None:
         """Add a column with the same value in all existing rows.
@@ -187,7 +205,7 @@ class Engine(Dialect):
             value: a constant, as SQL.
         """
         # A constant default stands for all of them, without touching one.
-        self.run(f"alter table {sql_name} add column {self.quote(column.name)} {self.declared(column)} default {value}")
+        self.run(f"alter table {sql_name} add column {self.column_sql(column)} default {value}")
 
     def drop_column(self, table: str, column: str) -> None:
         """Drop a column.
@@ -279,7 +297,9 @@ class Engine(Dialect):
         self.run(f"delete from {name}")
 
     def index_stage(self, name: str, key: Sequence[str]) -> None:  # most engines join by hashing
-        """Called before statements that look up rows of the stage one by one."""
+        """Called before statements that look up rows of the stage one by one; again for a stage that has its index already. Where
+        statements that change tables commit implicitly, the first time is outside of transactions.
+        """
 
     @abstractmethod
     def merge(self, merge: Merge) -> tuple[int, int]:

@@ -11,6 +11,7 @@ from .warehouse import Warehouse
 # Columns per statement: wide tables are asked in parts.
 _COLUMNS_AT_ONCE = 40
 _SECONDS = 50.0
+_EXAMPLE_CHARACTERS = 200
 # Types that have no order of their own, or none that all engines share; they are compared as text.
 _AS_TEXT = ("JSON", "BOOL", "UUID", "BLOB", "BYTEA")
 
@@ -55,34 +56,32 @@ def profile(warehouse: Warehouse, table: str) -> tuple[int, list[ColumnProfile]]
             code="table.not_found",
         )
     found = [ColumnProfile(name, declared) for name, declared in columns.items()]
-    rows = int(warehouse.query(f"select count(*) from {_quote(table)}", limit=1, seconds=_SECONDS).rows[0][0])
+    rows = int(warehouse.query(f"select count(*) from {warehouse.quote(table)}", limit=1, seconds=_SECONDS).rows[0][0])
     for start in range(0, len(found), _COLUMNS_AT_ONCE):
         part = found[start : start + _COLUMNS_AT_ONCE]
-        asked = ", ".join(_figures(column, table) for column in part)
-        answer = warehouse.query(f"select {asked} from {_quote(table)}", limit=1, seconds=_SECONDS).rows[0]
+        asked = ", ".join(_figures(warehouse, column, table) for column in part)
+        answer = warehouse.query(f"select {asked} from {warehouse.quote(table)}", limit=1, seconds=_SECONDS).rows[0]
         for place, column in enumerate(part):
             filled, column.distinct, column.min, column.max = answer[4 * place : 4 * place + 4]
             column.nulls = rows - filled
     for column in found:
-        name = _quote(column.name)
-        statement = f"select distinct cast({name} as varchar(200)) from {_quote(table)} where {name} is not null limit 3"
+        name = warehouse.quote(column.name)
+        shown = f"substr({warehouse.text_of(name)}, 1, {_EXAMPLE_CHARACTERS})"
+        statement = f"select distinct {shown} from {warehouse.quote(table)} where {name} is not null limit 3"
         if column.distinct:
             column.examples = [str(r[0]) for r in warehouse.query(statement, limit=3, seconds=_SECONDS).rows]
     return rows, found
 
 
-def _figures(column: ColumnProfile, table: str) -> str:
+def _figures(warehouse: Warehouse, column: ColumnProfile, table: str) -> str:
     """Four values: how many are filled, how many are different, the smallest and the largest."""
-    name, declared = _quote(column.name), column.type.upper()
+    name, declared = warehouse.quote(column.name), column.type.upper()
     if declared == "DECIMAL TEXT":  # SQLite: exact numbers are text, and sort as numbers only when made such
         least, most = (
-            f"(select {name} from {_quote(table)} where {name} is not null order by cast({name} as real) {way} limit 1)"
+            f"(select {name} from {warehouse.quote(table)} where {name} is not null order by cast({name} as real) {way} limit 1)"
             for way in ("asc", "desc")
         )
         return f"count({name}), count(distinct {name}), {least}, {most}"
-    value = f"cast({name} as varchar)" if any(word in declared for word in _AS_TEXT) else name
-    return f"count({name}), count(distinct {value}), cast(min({value}) as varchar), cast(max({value}) as varchar)"
-
-
-def _quote(name: str) -> str:
-    return '"' + name.replace('"', '""') + '"'
+    value = warehouse.text_of(name) if any(word in declared for word in _AS_TEXT) else name
+    least, most = (warehouse.text_of(f"{which}({value})") for which in ("min", "max"))
+    return f"count({name}), count(distinct {value}), {least}, {most}"

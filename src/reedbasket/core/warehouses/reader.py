@@ -56,6 +56,14 @@ class WarehouseReader(ABC, Warehouse):
         """Many short rows, in no order. rest: the statement from `from` on."""
         return query(f"select {', '.join(map(quoted, columns))} {rest}", values)
 
+    @override
+    def quote(self, name: str) -> str:
+        return quoted(name)
+
+    @override
+    def text_of(self, expression: str) -> str:
+        return f"cast({expression} as text)"
+
     @property
     def _where(self) -> Sequence[Any]:
         return ()
@@ -174,9 +182,10 @@ class WarehouseReader(ABC, Warehouse):
             if self._columns(query, "_rb_ledger"):
                 ledger = self._named("_rb_ledger")
                 lines = query(
-                    f"""select l."table", l.feed, l.load, l.ended, l.source_table from {ledger} as l
-                        join (select "table", max(load) as load from {ledger} group by "table") as newest
-                        on newest."table" = l."table" and newest.load = l.load""",
+                    f"""select l."table", l.feed, l."load", l.ended, l.source_table from {ledger} as l
+                        join (select "table", max("load") as "load" from {ledger} group by "table") as newest
+                        on newest."load" = l."load" and newest."table" = l."table"
+                    """,
                     (),
                 )
                 latest = {table: (feed, load, ended, source_table) for table, feed, load, ended, source_table in lines}

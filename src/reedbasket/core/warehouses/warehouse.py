@@ -10,6 +10,7 @@ from ..check_steps import CheckStep
 from ..records.ledger import LedgerLine
 from ..records.position import SavedCursor
 from ..records.structure import TableShape
+from ..records.value_limits import ValueLimits
 from ..spec.files import Derived
 from ..spec.model import Write
 from .loader.file_list import FileLine
@@ -82,10 +83,10 @@ class Warehouse(Protocol):
     """One place that tables are loaded into. Its connection is used by one thread at a time.
 
     Attributes:
-        nul_in_text: whether its text may contain U+0000.
+        value_limits: values that it cannot hold.
     """
 
-    nul_in_text: bool
+    value_limits: ValueLimits
 
     def state(self, feed: str, source_table: str) -> TableState | None:
         """The state of a table.
@@ -212,6 +213,12 @@ class Warehouse(Protocol):
         Raises:
             NotFound: there is no such table.
         """
+
+    def quote(self, name: str) -> str:
+        """A table's or column's name as SQL, as `query` understands it."""
+
+    def text_of(self, expression: str) -> str:
+        """SQL for an expression's value as text."""
 
     def query(self, sql: str, *, limit: int, seconds: float) -> QueryResult:
         """Execute a query that only reads, with limits of rows and time.

@@ -71,7 +71,7 @@ class TableRead:
         self._begin_reader()
         self.tracker = None if replays else self.reader.tracker
         self.compare = None if replays else comparer_for(order.feed, table, task.warehouse, state, self.change)
-        self.columns = ColumnWork(self.shaper.rules, task.hash_key, nul_in_text=task.warehouse.nul_in_text)
+        self.columns = ColumnWork(self.shaper.rules, task.hash_key, value_limits=task.warehouse.value_limits)
         # Appended, a record that says it is gone is a row like any other.
         self.tombstone = tombstone_test(table.rule) if table.rule and table.write != "append" else None
         self.aside = Spool() if task.session.has_dependents(table.name) and not replays else None

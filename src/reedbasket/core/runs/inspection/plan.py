@@ -169,7 +169,7 @@ def _plan_table(  # noqa: PLR0913 - all inputs of one plan
     shaper = shaper_for(order, table, state)
     shaper.exclude_columns(reader.left_out)
     shaped = shaper.shape(records, 0, suspicious=chunk.suspicious)
-    worked = ColumnWork(shaper.rules, hash_key, nul_in_text=warehouse.nul_in_text).work(shaped)
+    worked = ColumnWork(shaper.rules, hash_key, value_limits=warehouse.value_limits).work(shaped)
     planned = [_compare(warehouse, table.name, layout) for layout in worked.family.tables]
     first = planned[0]
     first.by, first.write, first.key = table.by, table.write, table.key

@@ -97,7 +97,7 @@ def _verify(
     reader = reading.open_reader(table, ReadStart(until=parse_time(taken.value) + lag if taken else None))
     shaper = shaper_for(order, table, state)
     shaper.exclude_columns(reader.left_out)
-    columns = ColumnWork(shaper.rules, lambda: context.reveal(order.hash_secret).encode(), nul_in_text=warehouse.nul_in_text)
+    columns = ColumnWork(shaper.rules, lambda: context.reveal(order.hash_secret).encode(), value_limits=warehouse.value_limits)
     # Read as a merge would, so that the stage is filled and nothing is built.
     target = LoadTarget(
         order.run, order.feed, order.source, table.name, table.target, table.write, table.key, table.link, again=True

@@ -8,8 +8,8 @@ from typing import Any
 
 import pymysql
 
+from ...mysql import is_maria, rows
 from ..sql.tables import Column, Table
-from .connect import is_maria, rows
 from .types import column_of
 
 _SYSTEM = "('information_schema', 'mysql', 'performance_schema', 'sys')"

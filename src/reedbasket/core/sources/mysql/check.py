@@ -9,9 +9,10 @@ import pymysql
 
 from ...allowed_paths import Places
 from ...check_steps import CheckStep, password_step, reach
+from ...mysql import connect_failure, is_maria, is_protected, version_of
 from ..sql.changelog import LogName
 from ..sql.tables import Table
-from .connect import MysqlAddress, connect_failure, is_maria, rows, version_of
+from .connect import MysqlAddress
 from .definition import MysqlSourceDefinition
 
 STEPS = ("secrets", "name", "port", "tls", "login", "version", "catalog", "read")
@@ -34,11 +35,11 @@ def check(
     try:
         connection = address.connect()
     except (pymysql.Error, OSError) as error:
-        yield from connect_failure(address, error)
+        yield from connect_failure(address, error, "SELECT")
         return
     with closing(connection):
-        ((_, cipher),) = rows(connection, "show session status like 'Ssl_cipher'")
-        yield CheckStep("tls", True, f"mode {address.tls.mode}, the connection is {'protected' if cipher else 'not protected'}")
+        protected = "protected" if is_protected(connection) else "not protected"
+        yield CheckStep("tls", True, f"mode {address.tls.mode}, the connection is {protected}")
         yield CheckStep("login", True, f"as {address.user} to {address.database}")
         maria, version = is_maria(connection), version_of(connection)
         oldest = (10, 5) if maria else (8, 0)

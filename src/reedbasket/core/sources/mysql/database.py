@@ -17,6 +17,7 @@ from typing_extensions import override
 from ...allowed_paths import Places
 from ...check_steps import CheckStep
 from ...errors import ReedError, RunCancelled
+from ...mysql import rows, thread_of
 from ...records.column_types import Kind
 from ...wording import many, size
 from ..sql.bound_values import replaced
@@ -24,7 +25,7 @@ from ..sql.changelog import ChangeLog, LogName
 from ..sql.database import Database, DatabaseErrors, typed
 from ..sql.tables import Column, Statement, Table
 from .catalog import read_tables
-from .connect import MysqlAddress, rows, thread_of, told
+from .connect import MysqlAddress, told
 from .definition import MysqlSourceDefinition
 from .log import MariaLog, require_log, snapshot_gtid
 from .types import column_of_field

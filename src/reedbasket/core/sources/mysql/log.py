@@ -19,10 +19,10 @@ import pymysql
 from typing_extensions import override
 
 from ...errors import SourceError
+from ...mysql import is_maria, rows
 from ..sql.changelog import CdcPositionLost, ChangeLog, Lag, LogPart
 from ..sql.tables import Column, Table
 from . import binlog
-from .connect import is_maria, rows
 from .log_rows import RowBuilder
 
 if TYPE_CHECKING:

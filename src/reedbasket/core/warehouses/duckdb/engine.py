@@ -171,9 +171,9 @@ class DuckEngine(Engine):
         super().create(sql_name, columns)
 
     @override
-    def create_temp(self, name: str, columns: Sequence[ColumnShape]) -> None:
+    def create_temp(self, name: str, columns: Sequence[ColumnShape], key: Sequence[str] = ()) -> None:
         self._make_room(len(columns))
-        super().create_temp(name, columns)
+        super().create_temp(name, columns, key)
 
     def _make_room(self, columns: int) -> None:
         """Each column takes a block while it is written: 1,600 columns do not fit into what is plenty for 100."""

@@ -17,6 +17,7 @@ from typing_extensions import override
 from ...allowed_paths import Places
 from ...check_steps import CheckStep
 from ...errors import WarehouseError
+from ...records.value_limits import ValueLimits
 from ..loader.load import EngineLoad
 from ..loader.service_tables import read_state
 from ..loading import LoadTarget
@@ -33,7 +34,7 @@ _READABLE = (duckdb.StatementType.SELECT, duckdb.StatementType.EXPLAIN)
 class DuckWarehouse(WarehouseReader):
     """See warehouses.warehouse.Warehouse. The file is open during an answer or a commit, and never in between."""
 
-    nul_in_text = True
+    value_limits = ValueLimits()
 
     _latest_row = "rowid desc"
     _names = """select table_name from duckdb_tables()

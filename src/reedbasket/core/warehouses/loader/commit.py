@@ -139,6 +139,15 @@ class LoadCommit:
         if engine.ddl_commits and self._kept_no_versions:
             drop_version_columns(engine, self.family)  # a commit that was cut left them
 
+    def index(self) -> None:
+        """Index the stage, as far as the rows are looked up in it."""
+        if self.shadow or not self.family.key or self.target.write == "append":
+            return
+        for layout in self.family.tables:
+            if not self.staged.stage.waiting(self.family, layout):
+                key = self.family.key if layout.parent is None else [PARENT, POSITION]
+                self._engine.index_stage(self.staged.stage.prepare(self.family, layout), key)
+
     def _mode_columns(self) -> list[ColumnShape]:
         return [*((SINCE, UNTIL) if self._history else ()), *((DELETED_AT,) if self._marks else ())]
 
@@ -296,7 +305,7 @@ class LoadCommit:
     def _temp_keys(self, name: str, keys: Sequence[TableBatch]) -> str:
         root: TableLayout = self.family.root
         columns = [c for c in root.columns if c.name in self.family.key]
-        self._engine.create_temp(name, columns)
+        self._engine.create_temp(name, columns, self.family.key)
         for batch in keys:
             self._engine.insert(self._engine.temp + name, columns, batch)
         return self._engine.temp + name

@@ -86,5 +86,5 @@ def _as_staged(engine: Engine, layout: TableLayout, there: dict[str, str]) -> di
 def _differs(engine: Engine, held: dict[str, tuple[str, bool]], compared: Sequence[str]) -> str:
     alike = [c for c in compared if not held[c][1]]
     parts = [engine.differs(alike, "t", "s")] if alike else []
-    parts += [f"{held[c][0]} is distinct from s.{engine.quote(c)}" for c in compared if held[c][1]]
+    parts += [engine.is_other(held[c][0], f"s.{engine.quote(c)}") for c in compared if held[c][1]]
     return f"({' or '.join(parts)})" if parts else "false"

@@ -49,9 +49,11 @@ def refresh(engine: Engine, feed: str, source_table: str, derived: Derived | Non
         if derived is None:
             return ""
         with engine.changing_tables():
-            engine.run(
-                f"""create table {table} (feed text not null, source_table text not null, name text not null, made_as text not null,
-                    query text not null, version bigint not null)"""
+            name, text = engine.key_text, engine.types["text"]
+            engine.make_table(
+                table,
+                f"""feed {name} not null, source_table {name} not null, name {name} not null, made_as {name} not null,
+                    query {text} not null, version bigint not null""",
             )
     rows = engine.query(
         f"select name, made_as, query, version from {table} where feed = ? and source_table = ?", (feed, source_table)

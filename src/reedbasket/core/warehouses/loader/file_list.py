@@ -61,7 +61,7 @@ def save_files(
         _save_few(engine, feed, source_table, [[_value(line, name, load, at) for name in _COLUMNS] for line in lines], new=new)
         return
     columns = [ColumnShape(name, "int64" if name in _WHOLE else "text") for name in _COLUMNS]
-    engine.create_temp("rb_files", columns)
+    engine.create_temp("rb_files", columns, ["number"])
     temp = engine.temp + "rb_files"
     values = {name: [_value(line, name, load, at) for line in lines] for name in _COLUMNS}
     batch = TableBatch(
@@ -125,30 +125,22 @@ def drop_replaced(engine: Engine, family: Family, numbers: Sequence[int]) -> lis
     listed = ", ".join(str(int(number)) for number in numbers)
     root = family.root
     removed = [0] * len(family.tables)
-    if len(family.tables) > 1:
-        points = engine.quote(family.key[0]) if family.reference == "key" else "_rb_row_key"
-        engine.create_temp_as(
-            "rb_old_0", f"select {points} as parent from {engine.table(root.name)} where {FILE} in ({listed})"
-        )
-        for place, layout in enumerate(family.tables):
-            if layout.parent is None or engine.columns(layout.name) is None:
-                continue
-            above = family.tables[layout.parent]
-            if layout.parent > 0:
-                parent = engine.concatenated(engine.text_of("t._rb_parent"), "'/'", engine.text_of("t._rb_ordinal"))
-                engine.create_temp_as(
-                    f"rb_old_{place}",
-                    f"""select {parent} as parent from {engine.table(above.name)} as t
-                        join {engine.temp}rb_old_{layout.parent} as p on t.{PARENT} = p.parent""",
-                )
-            else:
-                engine.create_temp_as(f"rb_old_{place}", f"select parent from {engine.temp}rb_old_0")
-        for place, layout in enumerate(family.tables):
-            if place and engine.columns(layout.name) is not None:
-                removed[place] = engine.run(
-                    f"delete from {engine.table(layout.name)} where {PARENT} in (select parent from {engine.temp}rb_old_{place})"
-                )
-                engine.drop_temp(f"rb_old_{place}")
-        engine.drop_temp("rb_old_0")
+    there = [engine.columns(layout.name) is not None for layout in family.tables]
+    for place, layout in enumerate(family.tables):
+        if layout.parent is None or not there[place]:
+            continue
+        if layout.parent == 0:
+            points = engine.quote(family.key[0]) if family.reference == "key" else "_rb_row_key"
+            parents = f"select {points} from {engine.table(root.name)} where {FILE} in ({listed})"
+        else:
+            points = engine.concatenated(engine.text_of("t._rb_parent"), "'/'", engine.text_of("t._rb_ordinal"))
+            parents = f"""select {points} from {engine.table(family.tables[layout.parent].name)} as t
+                          join {engine.temp}rb_old_{layout.parent} as p on t.{PARENT} = p.{PARENT}"""
+        engine.create_temp(f"rb_old_{place}", [ColumnShape(PARENT, layout.parent_kind)], [PARENT])
+        engine.run(f"insert into {engine.temp}rb_old_{place} ({PARENT}) {parents}")
+    for place, layout in enumerate(family.tables):
+        if place and there[place]:
+            removed[place] = engine.delete_matching(engine.table(layout.name), f"{engine.temp}rb_old_{place}", [PARENT])
+            engine.drop_temp(f"rb_old_{place}")
     removed[0] = engine.run(f"delete from {engine.table(root.name)} where {FILE} in ({listed})")
     return removed

@@ -32,10 +32,9 @@ def fill_unchanged(
     temp = engine.temp
     for name, batches in sought.items():
         column = engine.quote(name)
-        engine.create_temp("rb_kept", [*keys, *bounds, OWNER])
+        engine.create_temp("rb_kept", [*keys, *bounds, OWNER], family.key)
         for batch in batches:
             engine.insert(f"{temp}rb_kept", [*keys, *bounds, OWNER], batch)
-        engine.index_stage(f"{temp}rb_kept", family.key)
         engine.create_temp_as(
             "rb_last",
             f"""select for_owner, made from (

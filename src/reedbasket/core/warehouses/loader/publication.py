@@ -68,6 +68,7 @@ def _structure_first(engine: Engine, commit: LoadCommit) -> None:
         commit.migration.drop_columns()
     commit.keys()
     commit.complete()
+    commit.index()
     with _counted(engine, commit):
         commit.guard(made=unfinished.unfinished_tables(engine, target))
         commit.rows()

@@ -9,9 +9,6 @@ from ...records.layout import Family
 from ..engine import Engine
 from ..loading import LoadTarget
 
-# Of the loader's own, in a stage and in a table.
-_OWN_COLUMNS = 8
-
 
 def require_owned(engine: Engine, table: str, columns: Collection[str], *, feed: str, loaded: bool, known: bool) -> None:
     """A table that is there was made by this feed.
@@ -37,18 +34,17 @@ def require_owned(engine: Engine, table: str, columns: Collection[str], *, feed:
 
 
 def require_column_limit(engine: Engine, family: Family) -> None:
-    """Check that no table has more columns than the engine allows.
+    """Check that no table has more, or wider, columns than the engine allows.
 
     Raises:
         WarehouseError: one has.
     """
-    most = engine.limits.columns - _OWN_COLUMNS
     for layout in family.tables:
-        if len(layout.columns) > most:
+        if found := engine.too_wide(layout.columns):
             raise WarehouseError(
                 "creating the columns of",
                 layout.name,
-                found=f"{len(layout.columns)} columns, and the warehouse allows {most} besides Reed Basket's own",
+                found=found,
                 fix="leave columns out (`include_columns`, `exclude_columns`), or keep objects as JSON (`nesting: {objects: json}`)",
                 code="warehouse.too_many_columns",
             )
@@ -72,7 +68,7 @@ def require_committed(engine: Engine, target: LoadTarget, load: int, lost: Conne
         ) from error
     engine.serialise(target.feed, target.source_table)  # returns once the lost connection's transaction has ended
     ledger = engine.columns("_rb_ledger") and engine.query(
-        f"select run from {engine.table('_rb_ledger')} where load = ?", (load,)
+        f'select run from {engine.table("_rb_ledger")} where "load" = ?', (load,)
     )
     engine.rollback()
     if not ledger or ledger[0][0] != target.run:

@@ -56,7 +56,7 @@ def ensure(engine: Engine, there: PresentTables) -> None:
     """Create the tables that are missing, and add missing columns."""
     for table, columns in there.columns.items():
         if columns is None:
-            engine.run(f"create table {engine.table(table)} ({_columns(engine, table)})")
+            engine.make_table(engine.table(table), _columns(engine, table))
             if table == FILE:
                 engine.index_files(engine.table(FILE))
     # Made by an older version; what it counted then was nothing.
@@ -71,23 +71,24 @@ def _columns(engine: Engine, table: str) -> str:
     """Of a service table, as `create table` has them."""
     if table == "_rb_ledger":
         return ", ".join(f'"{c}" {"bigint primary key" if c == "load" else type_}' for c, type_ in _LEDGER.items())
+    text, key_text = engine.types["text"], engine.key_text
     return {
         "_rb_cursor": f"""
-            feed text not null, source_table text not null, "table" text not null, version bigint not null,
-            kind text, value text, seen {engine.blob}, link text not null, "key" text not null, structure text not null,
-            load bigint, "at" text not null, write text, cursor_column text,
+            feed {key_text} not null, source_table {key_text} not null, "table" {key_text} not null, version bigint not null,
+            kind {text}, value {text}, seen {engine.blob}, link {text} not null, "key" {text} not null,
+            structure {text} not null, "load" bigint, "at" {text} not null, "write" {text}, cursor_column {text},
             primary key (feed, source_table)""",
-        "_rb_window": """
-            feed text not null, source_table text not null, backfill bigint not null, begins text not null,
-            ends text not null, load bigint not null, "at" text not null,
+        "_rb_window": f"""
+            feed {key_text} not null, source_table {key_text} not null, backfill bigint not null, begins {key_text} not null,
+            ends {key_text} not null, "load" bigint not null, "at" {text} not null,
             primary key (feed, source_table, backfill, begins, ends)""",
         "_rb_hash": f"""
-            feed text not null, source_table text not null, version bigint not null,
+            feed {key_text} not null, source_table {key_text} not null, version bigint not null,
             part bigint not null, hashes {engine.blob} not null""",
-        FILE: """
-            feed text not null, source_table text not null, number bigint not null, path text not null,
-            size bigint not null, modified text not null, tag text not null, state text not null, "rows" bigint not null,
-            rejected bigint not null, load bigint, "at" text not null, problem text not null""",
+        FILE: f"""
+            feed {key_text} not null, source_table {key_text} not null, number bigint not null, path {text} not null,
+            size bigint not null, modified {text} not null, tag {text} not null, state {text} not null, "rows" bigint not null,
+            rejected bigint not null, "load" bigint, "at" {text} not null, problem {text} not null""",
     }[table]
 
 
@@ -169,12 +170,12 @@ def save(
     if found:
         engine.execute(
             f"""update {table} set "table" = ?, version = ?, kind = ?, value = ?, seen = ?, cursor_column = ?, link = ?,
-                    "key" = ?, structure = ?, load = ?, "at" = ?, write = ? where feed = ? and source_table = ?""",
+                    "key" = ?, structure = ?, "load" = ?, "at" = ?, "write" = ? where feed = ? and source_table = ?""",
             values,
         )
     else:
         engine.execute(
-            f"""insert into {table} ("table", version, kind, value, seen, cursor_column, link, "key", structure, load, "at", write,
+            f"""insert into {table} ("table", version, kind, value, seen, cursor_column, link, "key", structure, "load", "at", "write",
                     feed, source_table) values ({", ".join("?" * len(values))})""",
             values,
         )
@@ -184,7 +185,7 @@ def save_write_mode(engine: Engine, target: LoadTarget, *, forget_cursor: bool) 
     """Save that rows were migrated to another write mode, before anything is loaded in it."""
     forgotten = ", kind = null, value = null, seen = null, cursor_column = null" if forget_cursor else ""
     engine.execute(
-        f"""update {engine.table("_rb_cursor")} set write = ?, link = ?, "key" = ?{forgotten}
+        f"""update {engine.table("_rb_cursor")} set "write" = ?, link = ?, "key" = ?{forgotten}
             where feed = ? and source_table = ?""",
         (target.write, target.link, json.dumps(target.key), target.feed, target.source_table),
     )
@@ -193,7 +194,8 @@ def save_write_mode(engine: Engine, target: LoadTarget, *, forget_cursor: bool) 
 def save_window(engine: Engine, target: LoadTarget, window: LoadedWindow, load: int, now: datetime) -> None:
     """Save that a window is loaded."""
     engine.execute(
-        f'insert into {engine.table("_rb_window")} (feed, source_table, backfill, begins, ends, load, "at") values (?, ?, ?, ?, ?, ?, ?)',
+        f"""insert into {engine.table("_rb_window")} (feed, source_table, backfill, begins, ends, "load", "at")
+            values (?, ?, ?, ?, ?, ?, ?)""",
         (target.feed, target.source_table, window.backfill, window.begins, window.ends, load, rfc3339(now)),
     )
 
@@ -227,7 +229,7 @@ def read_hashes(query: Ask, table: str, feed: str, source_table: str, version: i
 def read_window(query: Ask, table: str, feed: str, source_table: str, window: LoadedWindow) -> int | None:
     """The load that read a window; None if none has."""
     rows = query(
-        f"select load from {table} where feed = ? and source_table = ? and backfill = ? and begins = ? and ends = ?",
+        f'select "load" from {table} where feed = ? and source_table = ? and backfill = ? and begins = ? and ends = ?',
         (feed, source_table, window.backfill, window.begins, window.ends),
     )
     return int(rows[0][0]) if rows else None
@@ -280,5 +282,5 @@ def read_ledger(query: Ask, table: str, columns: dict[str, str], feed: str | Non
     """
     names = ", ".join(f'"{c}"' if c in columns else f'0 as "{c}"' for c in LEDGER_COLUMNS)
     only, values = ("and feed = ?", [feed]) if feed is not None else ("", [])
-    rows = query(f"select {names} from {table} where load > ? {only} order by load limit ?", [after, *values, limit])
+    rows = query(f'select {names} from {table} where "load" > ? {only} order by "load" limit ?', [after, *values, limit])
     return [LedgerLine(*row) for row in rows]

@@ -162,8 +162,7 @@ class PlainShadowBuild(TableShadowBuild):
         names = [self._prepare(family, layout) for layout in family.tables]
         superseded = [0] * len(names)
         if family.key:
-            with transaction(engine):
-                superseded = self._keep_newest(family, names)
+            superseded = self._keep_newest(family, names, current=any(column is UNTIL for column, _ in extra))
         counts = []
         for layout, name, stamp, gone in zip(family.tables, names, stamps, superseded):
             for column, value in ((LOAD, str(stamp.load)), (AT, stamp.at), *extra):
@@ -175,8 +174,16 @@ class PlainShadowBuild(TableShadowBuild):
             counts.append(Counts(inserted=self.read[layout.name] - gone, superseded=gone))
         return counts
 
-    def _keep_newest(self, family: Family, names: Sequence[str]) -> list[int]:
-        """One row a key, the newest, with its children: how many rows went, by table."""
+    def _keep_newest(self, family: Family, names: Sequence[str], *, current: bool) -> list[int]:
+        """Keep one row of each key, the newest, with its children.
+
+        Args:
+            names: of the shadow tables.
+            current: the key will be that of current versions.
+
+        Returns:
+            How many rows went, by table.
+        """
         engine, root = self._engine, self._engine.table(names[0])
         key = engine.listed(family.key)
         engine.create_temp_as(
@@ -186,6 +193,7 @@ class PlainShadowBuild(TableShadowBuild):
                         partition by {key} order by {newest_first(engine, family)}{OWNER.name} desc) as place from {root}
                 ) as ranked where place > 1""",
         )
-        gone = [engine.delete_matching(engine.table(name), f"{engine.temp}rb_superseded", [OWNER.name]) for name in names]
+        with transaction(engine):
+            gone = [engine.delete_matching(engine.table(name), f"{engine.temp}rb_superseded", [OWNER.name]) for name in names]
         engine.drop_temp("rb_superseded")
         return gone

@@ -107,7 +107,7 @@ class Stage:
     def drop(self) -> None:
         """Drop the temporary tables."""
         for name in self._names.values():
-            self._engine.run(f"drop table if exists {name}")
+            self._engine.drop_temp(name)
         self._forget_waiting()
         self._names.clear()
         self._columns.clear()

@@ -14,9 +14,10 @@ TABLE = "_rb_unfinished"
 def ensure(engine: Engine) -> None:
     """Create the table. Not within a transaction."""
     if engine.columns(TABLE) is None:
-        engine.run(
-            f"""create table {engine.table(TABLE)} (feed text not null, source_table text not null, "table" text not null,
-                built_in text not null)"""
+        name = engine.key_text
+        engine.make_table(
+            engine.table(TABLE),
+            f'feed {name} not null, source_table {name} not null, "table" {name} not null, built_in {name} not null',
         )
 
 

@@ -242,8 +242,6 @@ def find_gone(
     staged, root = stage.prepare(family, family.root), engine.table(family.root.name)
     keys = engine.listed(family.key, "t")
     engine.index_stage(staged, family.key)
-    if spared:
-        engine.index_stage(spared, family.key)
     among = f" and t.{FILE} in ({', '.join(str(int(number)) for number in files)})" if files else ""
     current = " and t._rb_valid_until is null" if history else (" and t._rb_deleted_at is null" if marks else "")
     kept = f" and not exists (select 1 from {spared} as g where {engine.looked_up(family.key, 't', 'g')})" if spared else ""

@@ -45,7 +45,7 @@ class PostgresEngine(Engine):
     """PostgreSQL's SQL, on one connection; rows are loaded by COPY."""
 
     # https://www.postgresql.org/docs/current/limits.html; a row must also fit on a page of 8 kB.
-    limits = Limits(columns=1_600, nul_in_text=False)
+    limits = Limits(columns=1_600)
     row_id = "ctid"
     blob = "bytea"
     types = _DECLARED
@@ -172,10 +172,10 @@ class PostgresEngine(Engine):
         )
 
     @override
-    def create_temp(self, name: str, columns: Sequence[ColumnShape]) -> None:
+    def create_temp(self, name: str, columns: Sequence[ColumnShape], key: Sequence[str] = ()) -> None:
         # A stage left behind by an earlier load of this connection would be in the way.
         self.run(f"drop table if exists pg_temp.{name}")
-        super().create_temp(name, columns)
+        super().create_temp(name, columns, key)
         self._temps.add(name)
 
     @override

@@ -14,6 +14,7 @@ from typing_extensions import override
 from ...allowed_paths import Places
 from ...check_steps import CheckStep
 from ...postgres import Address, server_message
+from ...records.value_limits import ValueLimits
 from ..loader.load import EngineLoad
 from ..loading import LoadTarget
 from ..reader import Ask, WarehouseReader, quoted
@@ -34,7 +35,7 @@ and c.relkind in ('r', 'p', 'v', 'm', 'f') order by a.attnum"""
 class PostgresWarehouse(WarehouseReader):
     """See warehouses.warehouse.Warehouse. There is one connection for loading and one for reading, each opened when first needed."""
 
-    nul_in_text = False
+    value_limits = ValueLimits(nul_in_text=False)
 
     _latest_row = "ctid desc"
     _names = """select tablename::text from pg_tables

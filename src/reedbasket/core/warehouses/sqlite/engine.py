@@ -118,9 +118,11 @@ class SqliteEngine(Engine):
         return bool(self.query("select 1 from main.sqlite_master where type = 'table' and name = ?", (table,)))
 
     @override
-    def create_temp(self, name: str, columns: Sequence[ColumnShape]) -> None:
+    def create_temp(self, name: str, columns: Sequence[ColumnShape], key: Sequence[str] = ()) -> None:
         # Untyped, so that what was bound comes back.
         self.run(f"create temp table {name} ({self.listed([c.name for c in columns])})")
+        if key:
+            self.index_stage(name, key)
 
     @override
     def widen(self, table: str, columns: Sequence[tuple[Kind, ColumnShape]], *, temp: bool = False) -> None:

@@ -16,6 +16,7 @@ from typing_extensions import override
 from ...allowed_paths import Places
 from ...check_steps import CheckStep
 from ...errors import WarehouseError
+from ...records.value_limits import ValueLimits
 from ..loader.load import EngineLoad
 from ..loading import LoadTarget
 from ..reader import Ask, WarehouseReader, nothing_loaded, quoted
@@ -32,7 +33,7 @@ _INSTRUCTIONS_PER_LOOK = 1_000
 class SqliteWarehouse(WarehouseReader):
     """See warehouses.warehouse.Warehouse. The writing connection is opened at the first load; reading never creates a file."""
 
-    nul_in_text = True
+    value_limits = ValueLimits()
 
     _latest_row = "_rowid_ desc"
     _names = """select name from sqlite_master
