@@ -9,7 +9,7 @@ import pytest
 
 from tests.support.dock import Dock
 from tests.support.maria import LOG, Maria
-from tests.support.warehouses import ENGINES, TOY, Cluster, Place
+from tests.support.warehouses import ENGINES, TOY, Cluster, Place, server_for
 
 
 @pytest.fixture(scope="session")
@@ -53,7 +53,7 @@ def engine(request: pytest.FixtureRequest) -> str:
 def new_place(engine: str, tmp_path_factory: pytest.TempPathFactory, request: pytest.FixtureRequest) -> Callable[[], Place]:
     def make() -> Place:
         folder: Path = tmp_path_factory.mktemp(engine)
-        return Place(engine, folder, request.getfixturevalue("cluster") if engine == "postgres" else None)
+        return Place(engine, folder, server_for(engine, request))
 
     return make
 

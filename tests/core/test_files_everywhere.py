@@ -92,11 +92,11 @@ def test_text_is_typed_alike_and_widens_alike(files: Files) -> None:
     files.run(tables)
     files.put("2.csv", "code,id,n,amount,extra\nx,2,2.5,7.125,new\n9,3,7,1,\n")
     files.run(tables)
-    found = files.ask("select id, cast(n as text), code, extra from t order by id")
+    found = files.ask(f"select id, {files.place.text('n')}, code, extra from t order by id")
     assert [(r[0], r[1] and float(r[1]), *r[2:]) for r in found] == [
         (1, 5.0, "007", None), (2, 2.5, "x", "new"), (3, 7.0, "9", None),
     ]  # fmt: skip
-    seen = str(files.ask("select cast(seen as text) from t where id = 1")[0][0])
+    seen = str(files.ask(f"select {files.place.text('seen')} from t where id = 1")[0][0])
     assert seen.startswith("2026-07-01 04:00:00")  # six in the morning of the source's own zone
     files.put("2.csv", "code,id,n,amount,extra\n9,3,8,1,\n", age=30)
     files.run(tables)

@@ -16,7 +16,7 @@ from tests.core.test_files import Folder
 from tests.support.dock import MARSH, Dock
 from tests.support.feeds import Heard, basket_text, order_for, run_context_for, run_once, table_rows
 from tests.support.source import Changing, serving
-from tests.support.warehouses import ENGINES, Cluster, Place
+from tests.support.warehouses import ENGINES, Place, server_for
 
 REEDS = "source: test\ntype: sqlite\npath: reeds.db\n---\n" + MARSH
 
@@ -89,9 +89,9 @@ def test_a_key_by_another_name_leaves_no_row_doubled(tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize("engine", ENGINES)
-def test_a_replay_never_takes_the_place_of_what_came_later(tmp_path: Path, engine: str, cluster: Cluster) -> None:
+def test_a_replay_never_takes_the_place_of_what_came_later(tmp_path: Path, engine: str, request: pytest.FixtureRequest) -> None:
     """Without a time that tells which is newer, the runs do."""
-    place = Place(engine, tmp_path, cluster)
+    place = Place(engine, tmp_path, server_for(engine, request))
     text = (
         "source: test\ntype: files\npath: in\n---\nwarehouse: marsh\n"
         + place.as_yaml

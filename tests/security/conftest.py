@@ -2,6 +2,6 @@
 
 from __future__ import annotations
 
-from tests.core.conftest import cluster
+from tests.core.conftest import cluster, maria
 
-__all__ = ["cluster"]
+__all__ = ["cluster", "maria"]

@@ -11,13 +11,14 @@ import pytest
 from reedbasket.contracts.place import columns_of
 from reedbasket.core.runs import RunOutcome
 from tests.support.feeds import run_once
-from tests.support.warehouses import ENGINES, Cluster, Place
+from tests.support.warehouses import ENGINES, Place, server_for
 
 OUTSIDE = {
     "sqlite": ["select readfile('{file}')", "select * from fsdir('/')"],
     "duckdb": ["select * from read_csv('{file}', header = false)", "select * from '{file}'", "select * from glob('/*')",
                "select * from sqlite_scan('{file}', 'token')", "select getenv('HOME')"],
     "postgres": [],
+    "mysql": ["select 1 as a into outfile '{file}.out'", "select 1 as id /*! into outfile '{file}.out' */"],
 }  # fmt: skip
 SECOND = ["select 1 as a; create table stolen as select 2 as a", "select 1 as a; drop table counts",
           "select 1 as a; attach '{file}' as other", "select 1 as a; copy counts to '{file}.out'"]  # fmt: skip
@@ -26,9 +27,9 @@ SECOND = ["select 1 as a; create table stolen as select 2 as a", "select 1 as a;
 @pytest.mark.parametrize("what", ["table", "view"])
 @pytest.mark.parametrize("engine", ENGINES)
 def test_what_stands_on_a_table_is_one_query_over_the_warehouse(
-    tmp_path: Path, cluster: Cluster, engine: str, what: str
+    tmp_path: Path, request: pytest.FixtureRequest, engine: str, what: str
 ) -> None:
-    place = Place(engine, tmp_path, cluster)
+    place = Place(engine, tmp_path, server_for(engine, request))
     secret = tmp_path / "secret.csv"
     secret.write_text("planted\n")
     (tmp_path / "in").mkdir()

@@ -12,8 +12,9 @@ import pytest
 from reedbasket.client import ServiceProblem
 from tests.conftest import RunningService
 from tests.service.test_service import prepare
+from tests.support.maria import Maria
 from tests.support.source import Changing, serving
-from tests.support.warehouses import ENGINES, TOY, Cluster, Place
+from tests.support.warehouses import ENGINES, TOY, Cluster, Place, server_for
 
 
 @pytest.fixture(scope="module")
@@ -36,11 +37,17 @@ def toys(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("PYTHONPATH", os.pathsep.join(filter(None, found)))
 
 
+@pytest.fixture(scope="module")
+def maria() -> Iterator[Maria]:
+    made = Maria()
+    yield made
+    made.stop()
+
+
 @pytest.fixture(params=[*ENGINES, TOY])
 def place(request: pytest.FixtureRequest, service: RunningService) -> Place:
     """In the service's own folder, so that both see the same file."""
-    cluster = request.getfixturevalue("cluster") if request.param == "postgres" else None
-    return Place(request.param, service.warehouses, cluster)
+    return Place(request.param, service.warehouses, server_for(request.param, request))
 
 
 def test_a_feed_from_its_first_run_to_its_profile(service: RunningService, place: Place) -> None:

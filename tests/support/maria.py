@@ -9,6 +9,7 @@ import subprocess
 import tempfile
 import time
 from collections.abc import Sequence
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
@@ -76,6 +77,13 @@ class Maria:
                 cursor.execute(statement)
                 found = list(cursor.fetchall())
         return found
+
+    def look(self, sql: str, database: str) -> list[tuple[Any, ...]]:
+        """One statement of standard SQL, as a reader of a warehouse writes it; times are in UTC."""
+        mode = "set session sql_mode = 'ANSI_QUOTES,PIPES_AS_CONCAT', time_zone = '+00:00'"
+        with self.connect(database=database, init_command=mode, charset="utf8mb4") as connection, connection.cursor() as cursor:
+            cursor.execute(sql)
+            return [tuple(v.replace(tzinfo=UTC) if isinstance(v, datetime) else v for v in row) for row in cursor.fetchall()]
 
     def kill(self) -> None:
         self._process.kill()

@@ -16,13 +16,18 @@ from itertools import count
 from pathlib import Path
 from typing import Any
 
+import pytest
+
 from reedbasket.core.allowed_paths import Places
 from reedbasket.core.spec.warehouse import Warehouse as Definition
 from reedbasket.core.warehouses import Warehouse, open_warehouse
 from tests.support.certificates import Authority
+from tests.support.maria import Maria
 from tests.support.programs import program
 
-ENGINES = ("sqlite", "duckdb", "postgres")
+ENGINES = ("sqlite", "duckdb", "postgres", "mysql")
+# {kind: the fixture of its server}.
+SERVERS = {"postgres": "cluster", "mysql": "maria"}
 # A kind of tests/contracts/toys; its statements that change tables commit by themselves.
 TOY = "dike"
 _numbers = count(1)
@@ -88,12 +93,22 @@ class Cluster:
         shutil.rmtree(self.folder, ignore_errors=True)
 
 
+def server_for(engine: str, request: pytest.FixtureRequest) -> Cluster | Maria | None:
+    """The server of a kind that has one."""
+    found: Cluster | Maria | None = request.getfixturevalue(SERVERS[engine]) if engine in SERVERS else None
+    return found
+
+
 class Place:
     """One empty warehouse. `ask` and `do` look and reach in from outside, past the code under test."""
 
-    def __init__(self, engine: str, folder: Path, cluster: Cluster | None) -> None:
-        self.engine, self.folder, self.cluster = engine, folder, cluster
-        self.readers_wait, self.ddl_commits = engine == "duckdb", engine == TOY
+    def __init__(self, engine: str, folder: Path, cluster: Cluster | Maria | None) -> None:
+        """cluster: the server of a kind that has one."""
+        self.engine, self.folder = engine, folder
+        self.cluster = cluster if isinstance(cluster, Cluster) else None
+        self.maria = cluster if isinstance(cluster, Maria) else None
+        self.readers_wait, self.ddl_commits = engine == "duckdb", engine in (TOY, "mysql")
+        self.most_columns = 1_000 if engine == "mysql" else 1_600
         made: dict[str, Any] = {"warehouse": "marsh", "type": engine}
         if engine == "postgres":
             assert cluster is not None
@@ -102,6 +117,13 @@ class Place:
             made |= {
                 "host": "127.0.0.1", "port": cluster.port, "database": "postgres", "user": "boss", "schema": self.schema,
                 "tls": {"mode": "disable"},
+            }  # fmt: skip
+        elif self.maria is not None:
+            self.schema = f"marsh_{next(_numbers)}_{os.getpid()}"
+            # Its own words for text, which the loader must not depend on.
+            self.maria.do(f"create database {self.schema} character set latin1")
+            made |= {
+                "host": "127.0.0.1", "port": self.maria.port, "database": self.schema, "user": "root", "tls": {"mode": "disable"},
             }  # fmt: skip
         else:
             made["path"] = f"marsh.{engine}"
@@ -113,6 +135,10 @@ class Place:
         made = self.definition.model_dump(mode="json", by_alias=True, exclude_unset=True, exclude={"warehouse"})
         return json.dumps(made)[1:-1].replace(', "', '\n"')
 
+    def text(self, expression: str) -> str:
+        """SQL for a value as text."""
+        return f"cast({expression} as {'char' if self.maria else 'text'})"
+
     def open(self) -> Warehouse:
         return open_warehouse(self.definition, Places.anywhere(self.folder), lambda _: "")
 
@@ -120,6 +146,8 @@ class Place:
         if self.engine == "postgres":
             assert self.cluster is not None
             return self.cluster.look(sql, self.schema)
+        if self.maria is not None:
+            return self.maria.look(sql, self.schema)
         if self.engine == "duckdb":
             import duckdb
 
@@ -140,6 +168,8 @@ class Place:
                 if self.schema and not sql.startswith("create schema"):
                     connection.execute(f"set search_path = {self.schema}")
                 connection.execute(sql)
+        elif self.maria is not None:
+            self.maria.look(sql, self.schema)
         elif self.engine == "duckdb":
             import duckdb
 

@@ -187,6 +187,7 @@ WAREHOUSES: Registry[WarehouseKind] = Registry(
     "reedbasket.warehouses",
     {
         "duckdb": f"{_PACKAGE}.duckdb.definition",
+        "mysql": f"{_PACKAGE}.mysql.definition",
         "postgres": f"{_PACKAGE}.postgres.definition",
         "sqlite": f"{_PACKAGE}.sqlite.definition",
     },

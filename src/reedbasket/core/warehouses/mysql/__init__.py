@@ -1,0 +1,1 @@
+"""A MariaDB or MySQL database as a warehouse."""
