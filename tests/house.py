@@ -20,7 +20,7 @@ from typing import Any
 
 ROOT = Path(__file__).resolve().parents[1] / "src" / "reedbasket"
 # Of core: lines of code, without docstrings, comments and empty lines.
-CODE_LINES = 25_200
+CODE_LINES = 26_200
 FILE_LINES, FUNCTION_LINES, COMPLEXITY, PARAMETERS = 400, 60, 12, 7
 # Words of everyday English that were used for technical things, and said nothing to whoever came new.
 FORBIDDEN = {

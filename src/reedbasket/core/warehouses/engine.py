@@ -13,7 +13,6 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
 
-from ..errors import WarehouseError
 from ..records.column_types import Kind
 from ..records.structure import ColumnShape
 from ..shaping.batch import TableBatch
@@ -154,12 +153,7 @@ class Engine(Dialect):
         self.make_table(sql_name, ", ".join(map(self.column_sql, columns)))
 
     def make_table(self, sql_name: str, columns: str) -> None:
-        """Create a table in the warehouse.
-
-        Args:
-            sql_name: from `table`.
-            columns: as `create table` has them between its brackets.
-        """
+        """Create a table in the warehouse; columns: as `create table` has them between its brackets."""
         self.run(f"create table {sql_name} ({columns})")
 
     def create_temp(self, name: str, columns: Sequence[ColumnShape], key: Sequence[str] = ()) -> None:
@@ -403,14 +397,3 @@ def utc(moment: datetime) -> datetime:
 def rfc3339(moment: datetime) -> str:
     """An instant in UTC as RFC 3339, to the millisecond."""
     return utc(moment).isoformat(timespec="milliseconds").replace("+00:00", "Z")
-
-
-def cannot_widen(table: str, column: str, limit: int) -> WarehouseError:
-    """The error for whole numbers beyond `limit` in a column that has to hold fractions too."""
-    return WarehouseError(
-        "widening the column",
-        f"{table}.{column}",
-        found=f"fractions arrived in a column with integers up to {limit}, and no double can hold both exactly",
-        fix="set `cast: {" + column + ": decimal}` for this table in the feed",
-        code="warehouse.cannot_widen",
-    )

@@ -20,11 +20,12 @@ import pyarrow as pa
 from typing_extensions import override
 
 from ...records.arrow import DIGITS_OF_128, loader_column, to_arrow
-from ...records.column_types import EXACT_IN_DOUBLE, Kind
+from ...records.column_types import Kind
 from ...records.structure import ColumnShape
 from ...shaping.batch import TableBatch
-from ..engine import Engine, Limits, cannot_widen, utc
+from ..engine import Engine, Limits, utc
 from ..merge import Merge
+from ..widening import require_exact
 from .connect import MEMORY_MB, attach, connect_scratch, translated
 
 _DECLARED: dict[Kind, str] = {
@@ -199,11 +200,8 @@ class DuckEngine(Engine):
     @override
     def widen(self, table: str, columns: Sequence[tuple[Kind, ColumnShape]], *, temp: bool = False) -> None:
         name = self.quote(table) if temp else self.table(table)
+        require_exact(self, name, table, columns)
         for before, column in columns:
-            if before == "int64" and column.kind == "double":
-                limit = self.query(f"select max(abs({self.quote(column.name)})) from {name}")[0][0]
-                if limit is not None and limit > EXACT_IN_DOUBLE:
-                    raise cannot_widen(table, column.name, limit)
             made = self.widened(self.quote(column.name), before, column)
             self.run(f"alter table {name} alter {self.quote(column.name)} set data type {self.declared(column)} using {made}")
 

@@ -13,12 +13,13 @@ from typing_extensions import override
 
 from ...errors import ConnectionLost, WarehouseBusy, WarehouseError
 from ...mysql import Address, is_lost, parts, rows
-from ...records.column_types import EXACT_IN_DOUBLE, Kind
+from ...records.column_types import Kind
 from ...records.structure import ColumnShape
 from ...shaping.batch import TableBatch
-from ..engine import Engine, Limits, cannot_widen
+from ..engine import Engine, Limits
 from ..loader.stage import OWNER
 from ..merge import Merge
+from ..widening import require_exact
 from . import bulk
 from .connect import LOCK_SECONDS, STANDARD, collation, connect_writer, translated
 from .texts import texts_of
@@ -207,11 +208,7 @@ class MysqlEngine(TypeNames, Engine):
     @override
     def widen(self, table: str, columns: Sequence[tuple[Kind, ColumnShape]], *, temp: bool = False) -> None:
         """By a copy that replaces the table, so that it takes place as a whole; a view that names the table does not notice."""
-        for before, column in columns:
-            if before == "int64" and column.kind == "double":
-                limit = self.query(f"select max(abs({self.quote(column.name)})) from {self.quote(table)}")[0][0]
-                if limit is not None and limit > EXACT_IN_DOUBLE:
-                    raise cannot_widen(table, column.name, limit)
+        require_exact(self, self.quote(table), table, columns)
         copy = "_rb_wider_" + hashlib.sha256(table.encode()).hexdigest()[:12]
         what = "temporary table" if temp else "table"
         self.run(f"drop {what} if exists {copy}")

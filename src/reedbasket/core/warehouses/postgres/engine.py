@@ -16,12 +16,13 @@ from typing_extensions import override
 from ...errors import ConnectionLost
 from ...postgres import Address, is_lost
 from ...records.arrow import loader_column, to_arrow
-from ...records.column_types import EXACT_IN_DOUBLE, Kind
+from ...records.column_types import Kind
 from ...records.names import LONGEST_NAME_BYTES
 from ...records.structure import ColumnShape
 from ...shaping.batch import TableBatch
-from ..engine import Engine, Limits, cannot_widen, utc
+from ..engine import Engine, Limits, utc
 from ..merge import Merge
+from ..widening import require_exact
 from .connect import connect_writer, translated
 from .copying import Rows, Sending
 from .exchange import exchange
@@ -181,13 +182,10 @@ class PostgresEngine(Engine):
     @override
     def widen(self, table: str, columns: Sequence[tuple[Kind, ColumnShape]], *, temp: bool = False) -> None:
         name = self.quote(table) if temp else self.table(table)
+        require_exact(self, name, table, columns)
         actions = []
         for before, column in columns:
             quoted = self.quote(column.name)
-            if before == "int64" and column.kind == "double":
-                limit = self.query(f"select max(abs({quoted})) from {name}")[0][0]
-                if limit is not None and limit > EXACT_IN_DOUBLE:
-                    raise cannot_widen(table, column.name, limit)
             if before != column.kind:
                 made = self.widened(quoted, before, column)
                 actions.append(f"alter column {quoted} type {self.declared(column)} using {made}")

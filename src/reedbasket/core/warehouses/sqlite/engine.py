@@ -16,11 +16,12 @@ from typing import Any
 
 from typing_extensions import override
 
-from ...records.column_types import EXACT_IN_DOUBLE, Kind
+from ...records.column_types import Kind
 from ...records.structure import ColumnShape
 from ...shaping.batch import TableBatch
-from ..engine import FILE, Engine, Limits, cannot_widen, utc
+from ..engine import FILE, Engine, Limits, utc
 from ..merge import Merge, Stamp
+from ..widening import require_exact
 from .connect import translated
 from .values import bindable, converter, insert_rows
 
@@ -126,9 +127,8 @@ class SqliteEngine(Engine):
 
     @override
     def widen(self, table: str, columns: Sequence[tuple[Kind, ColumnShape]], *, temp: bool = False) -> None:
-        for before, column in columns:
-            if before == "int64" and column.kind == "double":
-                self._require_exact(f"{'temp' if temp else 'main'}.{self.quote(table)}", table, column.name)
+        sql_name = f"{'temp' if temp else 'main'}.{self.quote(table)}"
+        require_exact(self, sql_name, table, columns, where="where typeof({}) = 'integer'")
         changes = {c.name: (self.widened(self.quote(c.name), before, c), DECLARED[c.kind]) for before, c in columns}
         if temp:
             sets = ", ".join(f"{self.quote(c)} = {value}" for c, (value, _) in changes.items())
@@ -148,12 +148,6 @@ class SqliteEngine(Engine):
         name = f"rb_{before}_as_{column.kind}"
         self.connection.create_function(name, 1, converter(before, column.kind), deterministic=True)
         return f"{name}({expression})"
-
-    def _require_exact(self, sql_name: str, table: str, column: str) -> None:
-        name = self.quote(column)
-        limit = self.query(f"select max(abs({name})) from {sql_name} where typeof({name}) = 'integer'")[0][0]
-        if limit is not None and limit > EXACT_IN_DOUBLE:
-            raise cannot_widen(table, column, limit)
 
     @override
     def exchange(self, tables: Mapping[str, str]) -> None:
