@@ -31,11 +31,11 @@ from reedbasket.kit import Connector, Table, Url
 class Bench(Connector):
     url: Url
     rate_limit = {"concurrency": 4}
-    records = Table(primary_key="id", cursor="updated_at", start="2026-01-01T00:00:00Z", overlap="5m", sorted=True)
+    records = Table(primary_key="id", cursor="updated_at", from_="2026-01-01T00:00:00Z", overlap="5m", sorted=True)
     rows = Table(primary_key="id")
 
     def read_records(self, position):
-        query = {"since": position.since}
+        query = {"since": position.from_}
         while True:
             page = self.http.get("/records", query).json()
             yield page["items"]

@@ -87,7 +87,7 @@ def ours(folder: Path) -> None:
     data = folder / "data"
     if not (data / "warehouses" / "marsh.db").exists():
         source = {"source": "bench", "type": "files", "path": str(folder / "in")}
-        one_run.prepared(data, basket(source, {"type": "sqlite", "path": "marsh.db"}, "{files: '*/part-*.csv'}"))
+        one_run.prepared(data, basket(source, {"type": "sqlite", "path": "marsh.db"}, "{table: wide, files: '*/part-*.csv'}"))
     seconds = one_run.run(data, "bench")
     from reedbasket.store import Store, runs
 

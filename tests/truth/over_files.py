@@ -75,7 +75,9 @@ def declarations(draw: Any) -> Declaration:
         changed=draw(st.sampled_from(changed[write])) if by == "files" else "",
         deletes=draw(st.sampled_from(["hard", "hard", "soft"])),
         writing="z_micro",
-        warehouses=draw(st.sampled_from([("sqlite",), ("duckdb",), ("postgres",), ("sqlite", "duckdb")])),
+        warehouses=draw(
+            st.sampled_from([("sqlite",), ("duckdb",), ("postgres",), ("mysql",), ("sqlite", "duckdb"), ("duckdb", "mysql")])
+        ),
     )
 
 

@@ -26,7 +26,7 @@ MOST_REQUESTS = 500
 
 
 def warehouses() -> Any:
-    return st.sampled_from([("sqlite",), ("sqlite",), ("duckdb",), ("sqlite", "duckdb"), ("postgres",)])
+    return st.sampled_from([("sqlite",), ("duckdb",), ("sqlite", "duckdb"), ("postgres",), ("mysql",), ("duckdb", "mysql")])
 
 
 @st.composite

@@ -50,7 +50,9 @@ def declarations(draw: Any, on: str) -> Declaration:
         write=write,
         deletes=draw(st.sampled_from(["hard", "hard", "soft"])),
         writing=draw(st.sampled_from(["z_micro", "space"])) if on == "sqlite" else "z_micro",
-        warehouses=draw(st.sampled_from([("sqlite",), ("duckdb",), ("postgres",), ("sqlite", "duckdb")])),
+        warehouses=draw(
+            st.sampled_from([("sqlite",), ("duckdb",), ("postgres",), ("mysql",), ("sqlite", "duckdb"), ("duckdb", "mysql")])
+        ),
         pattern=draw(st.booleans()),
         ranges=write != "append" and draw(st.booleans()),
     )

@@ -23,6 +23,8 @@ from tests.truth.houses import Houses
 from tests.truth.scene import MUTATIONS, History, Round, Scene
 from tests.truth.serving import Host
 
+# {a warehouse: its server}.
+_SERVERS = {"postgres": "cluster", "mysql": "maria"}
 SOURCES = ("http", "files", "sqlite", "postgres", "mariadb")
 
 
@@ -47,6 +49,10 @@ class Servers:
             self._stores[kind] = self._open.enter_context(over_files.SERVERS[kind](Path(shown)))
         url, _, rest = self._stores[kind].partition("\n")
         return f"{url.rstrip('/')}/{folder.name}/in\n{rest}"
+
+    def ports(self, warehouses: Sequence[str]) -> dict[str, int]:
+        """Of the servers that these need, by their names."""
+        return {name: getattr(self, _SERVERS[name]).port for name in warehouses if name in _SERVERS}
 
     @property
     def cluster(self) -> Cluster:
@@ -107,8 +113,7 @@ def scene_of(history: History, servers: Servers, folder: Path) -> Scene:
 def play(history: History, servers: Servers) -> None:
     """Raises Wrong."""
     with tempfile.TemporaryDirectory(prefix="reed-truth-") as folder:
-        needs_postgres = "postgres" in history.declared.warehouses
-        houses = Houses(history.declared.warehouses, Path(folder), servers.cluster.port if needs_postgres else 0)
+        houses = Houses(history.declared.warehouses, Path(folder), servers.ports(history.declared.warehouses))
         scene = scene_of(history, servers, Path(folder))
         try:
             Player(history, scene, houses).play()
