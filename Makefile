@@ -6,7 +6,7 @@ BIN := .venv/bin
 CONSOLE := src/reedbasket/service/static/index.html
 CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/package.json console/vite.config.ts
 
-.PHONY: setup console demo demo-postgres check test truth lint house bench bench-large shots clean
+.PHONY: setup console demo demo-postgres demo-mysql check test truth lint house bench bench-large shots clean
 
 setup: .made/python
 
@@ -37,6 +37,9 @@ demo: setup console
 
 demo-postgres: setup console
 	@$(BIN)/reed demo --postgres $(DEMO)
+
+demo-mysql: setup console
+	@$(BIN)/reed demo --mysql $(DEMO)
 
 lint: setup .made/node
 	$(BIN)/ruff check src tests bench docs console

@@ -10,34 +10,8 @@ from typing import Any
 import pytest
 from toy_warehouse import DikeEngine, Killed
 
-from reedbasket.contracts.place import Loader, columns_of
+from tests.contracts.commits import WAYS, everything, load, seen, version
 from tests.support.warehouses import TOY, Place
-
-OLD = [{"id": i, "v": 0, "kids": [{"c": i}]} for i in range(6)]
-NEW = [{"id": i, "v": 1, "late": "x", "kids": [{"c": i, "deep": [{"d": 1}]}, {"c": 9}]} for i in (0, 2, 2, 7)]
-WIDER = [{"id": i, "v": 0.5, "kids": [{"c": "text"}]} for i in (1, 3, 8)]
-FLAT = [{"id": i, "v": i} for i in (1, 1, 5)]
-KEYLESS: dict[str, Any] = {"key": []}
-# (what was loaded before, how; what is loaded now, how)
-WAYS: dict[str, tuple[tuple[list[Any], dict[str, Any]] | None, tuple[list[Any], dict[str, Any]]]] = {
-    "a first load": (None, (OLD, {"write": "upsert"})),
-    "a first load that appends": (None, (OLD, {"write": "append"})),
-    "a first history": (None, (NEW, {"write": "versions"})),
-    "append": ((OLD, {"write": "append"}), (NEW, {"write": "append"})),
-    "upsert": ((OLD, {"write": "upsert"}), (NEW, {"write": "upsert"})),
-    "merge, wider": ((OLD, {"write": "upsert"}), (WIDER, {"write": "upsert"})),
-    "mirror": ((OLD, {"write": "mirror"}), (NEW, {"write": "mirror"})),
-    "mirror that marks": ((OLD, {"write": "mirror", "deletes": "soft"}), (NEW, {"write": "mirror", "deletes": "soft"})),
-    "versions": ((OLD, {"write": "versions"}), (NEW, {"write": "versions"})),
-    "replace": ((OLD, {"write": "replace"}), (NEW, {"write": "replace"})),
-    "replace with fewer tables": ((OLD, {"write": "replace"}), (FLAT, {"write": "replace"})),
-    "replace without a key": ((OLD, {"write": "replace", **KEYLESS}), (NEW, {"write": "replace", **KEYLESS})),
-    "append, then merge": ((OLD + NEW, {"write": "append"}), (WIDER, {"write": "upsert"})),
-    "merge, then append": ((OLD, {"write": "upsert"}), (NEW, {"write": "append"})),
-    "merge, then history": ((OLD, {"write": "upsert"}), (NEW, {"write": "versions"})),
-    "history, then merge": ((OLD, {"write": "versions"}), (NEW, {"write": "upsert"})),
-    "merge, then replace": ((OLD, {"write": "upsert"}), (NEW, {"write": "replace"})),
-}
 
 
 @pytest.fixture
@@ -51,12 +25,12 @@ def test_a_commit_killed_anywhere_ends_as_if_it_had_not_been(way: str, tmp_path:
     before, now = WAYS[way]
     start, whole = _place(tmp_path / "start"), _place(tmp_path / "whole")
     if before:
-        _load(start, before)
+        load(start, before)
         shutil.copytree(start.folder, whole.folder, dirs_exist_ok=True)
-    old = _seen(start)
-    _load(whole, now)
-    wanted = _everything(whole)
-    new = _seen(whole)
+    old = seen(start)
+    load(whole, now)
+    wanted = everything(whole)
+    new = seen(whole)
     died, place = 0, start
     while True:
         place = _place(tmp_path / str(died))
@@ -64,7 +38,7 @@ def test_a_commit_killed_anywhere_ends_as_if_it_had_not_been(way: str, tmp_path:
             shutil.copytree(start.folder, place.folder, dirs_exist_ok=True)
         DikeEngine.dies_at = died
         try:
-            _load(place, now)
+            load(place, now)
             break
         except Killed:
             pass
@@ -72,78 +46,17 @@ def test_a_commit_killed_anywhere_ends_as_if_it_had_not_been(way: str, tmp_path:
             DikeEngine.dies_at = None
         where = f"{way}, killed before statement {died}"
         # A table that is new may be there, empty, before its first rows are.
-        seen = {table: rows for table, rows in _seen(place).items() if rows or table in old}
+        shown = {table: rows for table, rows in seen(place).items() if rows or table in old}
         moved = before is not None and before[1] != now[1]
-        assert seen in (old, new) or moved, where
-        if _version(place) == _version(start):
-            _load(place, now)
-        assert _everything(place) == wanted, where
+        assert shown in (old, new) or moved, where
+        if version(place) == version(start):
+            load(place, now)
+        assert everything(place) == wanted, where
         died += 1
     assert died > 20
-    assert _everything(place) == wanted
+    assert everything(place) == wanted
 
 
 def _place(folder: Path) -> Place:
     folder.mkdir()
     return Place(TOY, folder, None)
-
-
-def _load(place: Place, how: tuple[list[Any], dict[str, Any]]) -> None:
-    Loader(place, **how[1]).load(how[0], batch=3)
-
-
-def _version(place: Place) -> int:
-    """Of the state. Asking for it finishes what a killed commit had still to do."""
-    warehouse = place.open()
-    state = warehouse.state("test", "things")
-    warehouse.close()
-    return state.version if state else 0
-
-
-def _tables(place: Place) -> list[str]:
-    return [name for (name,) in place.ask("select name from sqlite_master where type = 'table' order by name")]
-
-
-def _seen(place: Place) -> dict[str, list[Any]]:
-    """What a reader sees of the feed's tables, without what the load noted in them."""
-    found = {}
-    for table in _tables(place):
-        if not table.startswith("_rb_"):
-            columns = [
-                c
-                for c in columns_of(place, table)
-                if c not in ("_rb_ledger_line", "_rb_loaded_at", "_rb_valid_from", "_rb_valid_until", "_rb_deleted_at")
-            ]
-            listed = ", ".join(f'"{c}"' for c in sorted(columns) if c != "_rb_row_key" and not c.startswith("_rb_parent"))
-            found[table] = sorted(place.ask(f'select {listed} from "{table}"'), key=repr)
-    return {table: sorted(tuple(_plain(v) for v in row if v is not None) for row in rows) for table, rows in found.items()}
-
-
-def _plain(value: Any) -> str:
-    """Alike before and after its column was made wider."""
-    return str(float(value)) if str(value).replace(".", "", 1).isdigit() else str(value)
-
-
-def _everything(place: Place) -> dict[str, Any]:
-    """All that a later run goes by: tables, columns, rows, indexes, and what the service tables hold, but for ids and moments."""
-    found: dict[str, Any] = {}
-    for table in _tables(place):
-        left_out = {
-            "_rb_ledger_line",
-            "_rb_loaded_at",
-            "_rb_valid_from",
-            "load",
-            "at",
-            "started",
-            "ended",
-            "structure",
-            "_rb_row_key",
-            "_rb_parent",
-        }
-        columns = [c for c in columns_of(place, table) if c not in left_out and not c.endswith("_seconds")]
-        listed = ", ".join(
-            f'"{c}"' + (" is null" if c in ("_rb_valid_until", "_rb_deleted_at") else "") for c in sorted(columns)
-        )
-        found[table] = (columns, sorted(place.ask(f'select {listed} from "{table}"'), key=repr))
-    found["indexes"] = place.ask("select name, tbl_name from sqlite_master where type = 'index' order by name")
-    return found

@@ -53,7 +53,8 @@ def place(request: pytest.FixtureRequest, small_disk: Path) -> Iterator[Place]:
         cluster.stop()
 
 
-@pytest.mark.parametrize("place", ENGINES, indirect=True)
+# MariaDB ends where its disk is full: see test_mysql.
+@pytest.mark.parametrize("place", [engine for engine in ENGINES if engine != "mysql"], indirect=True)
 def test_a_load_that_does_not_fit(place: Place, small_disk: Path) -> None:
     loader = Loader(place)
     loader.load(RECORDS[:100], batch=2000)

@@ -54,7 +54,8 @@ class Maria:
         command = [
             program("mariadbd", "mariadb-server"), "--no-defaults", *self._user, f"--datadir={self.folder}/data", f"--port={self.port}",
             f"--socket={self.folder}/socket", "--bind-address=127.0.0.1", f"--log-error={self.folder}/log",
-            f"--pid-file={self.folder}/pid", *(f"--{setting}" for setting in (*_QUICK, *self._settings)),
+            # A server that starts removes what looks like its own in there.
+            f"--pid-file={self.folder}/pid", f"--tmpdir={self.folder}", *(f"--{setting}" for setting in (*_QUICK, *self._settings)),
         ]  # fmt: skip
         self._process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
         for _ in range(600):

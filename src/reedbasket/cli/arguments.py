@@ -76,6 +76,7 @@ def _services(add: Callable[..., argparse.ArgumentParser]) -> None:
         action="store_true",
         help="run the dock's database on a private PostgreSQL, and read it by change data capture",
     )
+    demo.add_argument("--mysql", action="store_true", help="run the warehouse `marsh` on a private MariaDB")
     demo.set_defaults(json=False)
     more = demo.add_subparsers(metavar="[event]")
     happen = more.add_parser(

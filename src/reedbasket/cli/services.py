@@ -67,6 +67,7 @@ def demo(options: argparse.Namespace) -> int:
         options.port,
         lambda text: print(text, flush=True),
         postgres=options.postgres,
+        mysql=options.mysql,
     )
 
 

@@ -6,7 +6,8 @@ demo's switch alone. The depot is on an S3-compatible server, where the package 
 as the first line: {"harbour": "http://…", "passes": …, "tides": …, "dock": …}.
 Mail that `mail` takes is shown at `post`. `dock_file` and `turnstile_folder`
 among the secrets say where the dock's file and the turnstiles' are made; where `marsh_password` is among them, the dock is on
-PostgreSQL instead, at `dock_postgres`. It ends when its input does.
+PostgreSQL instead, at `dock_postgres`; where `marsh_maria_password` is, the marsh is on a MariaDB, at `marsh_maria`. It ends when its
+input does.
 """
 
 from __future__ import annotations
@@ -17,6 +18,7 @@ import signal
 import sys
 import threading
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from flask import Flask
 from waitress.server import create_server
@@ -34,6 +36,12 @@ from .tides import create_tides
 from .turnstile import happenings as turnstile_happenings
 from .turnstile import make_turnstile, serve_depot
 
+if TYPE_CHECKING:
+    from .marsh_mariadb import MarshServer
+
+# What ends with us.
+_servers: list[DockServer | MarshServer] = []
+
 
 def main() -> None:
     """Serve all stand-ins, until the demo ends."""
@@ -46,7 +54,9 @@ def main() -> None:
     tides = create_tides(secrets["tides_key"])
     add_switch(tides, {})
     dock = Flask("dock")
+    signal.signal(signal.SIGTERM, lambda *_: _end())
     server = _dock_server(secrets) if "marsh_password" in secrets else None
+    marsh = _marsh_server(secrets) if "marsh_maria_password" in secrets else None
     if server is None:
         dock_file = Path(secrets["dock_file"])
         make_dock(dock_file, now)
@@ -66,20 +76,30 @@ def main() -> None:
         addresses["depot"] = depot
     if server is not None:
         addresses["dock_postgres"] = f"postgresql://127.0.0.1:{server.port}"
+    if marsh is not None:
+        addresses["marsh_maria"] = f"mysql://127.0.0.1:{marsh.port}"
     print(json.dumps(addresses), flush=True)
     # The demo holds our input open; however it ends, so do we.
     sys.stdin.read()
-    _end(server)
+    _end()
 
 
 def _dock_server(secrets: dict[str, str]) -> DockServer:
     server = DockServer({"dock_reader": secrets["dock_password"], "marsh_loader": secrets["marsh_password"]})
-    signal.signal(signal.SIGTERM, lambda *_: _end(server))
+    _servers.append(server)
     return server
 
 
-def _end(server: DockServer | None) -> None:
-    if server is not None:
+def _marsh_server(secrets: dict[str, str]) -> MarshServer:
+    from .marsh_mariadb import MarshServer  # its driver is not the demo's
+
+    server = MarshServer(secrets["marsh_maria_password"])
+    _servers.append(server)
+    return server
+
+
+def _end() -> None:
+    for server in _servers:
         server.stop()
     os._exit(0)
 

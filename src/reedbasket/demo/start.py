@@ -34,16 +34,17 @@ class DemoError(ReedError):
     code = "demo.cannot_start"
 
 
-def run_demo(folder: Path, port: int, say: Callable[[str], None], *, postgres: bool = False) -> int:
+def run_demo(folder: Path, port: int, say: Callable[[str], None], *, postgres: bool = False, mysql: bool = False) -> int:
     """Run the demo until Ctrl-C. Returns the exit code of the first run: 0, or 1 if it failed.
 
     Args:
         postgres: the dock is on a private PostgreSQL, and its feed loads into it too.
+        mysql: the warehouse `marsh` is on a private MariaDB.
     """
     quiet_logs()
     fresh_folder(folder)
     (folder / FILES).mkdir(parents=True)
-    known = made_secrets(postgres=postgres) | {
+    known = made_secrets(postgres=postgres, mysql=mysql) | {
         "dock_file": str((folder / FILES / DOCK_FILE).absolute()),
         "turnstile_folder": str((folder / FILES / TURNSTILE_FOLDER).absolute()),
     }
@@ -151,7 +152,7 @@ def stop_standins(process: subprocess.Popen[str]) -> None:
         process.wait()
 
 
-def made_secrets(*, postgres: bool = False) -> dict[str, str]:
+def made_secrets(*, postgres: bool = False, mysql: bool = False) -> dict[str, str]:
     """{name: value}, new ones for every demo."""
     names = [
         "harbour_token",
@@ -159,6 +160,7 @@ def made_secrets(*, postgres: bool = False) -> dict[str, str]:
         "tides_key",
         "depot_key",
         *(("dock_password", "marsh_password") if postgres else ()),
+        *(("marsh_maria_password",) if mysql else ()),
     ]
     made = {name: secrets.token_urlsafe(18) for name in names}
     return {**made, "passes_client": "sedge-ferries"}
@@ -198,6 +200,10 @@ description: the depot's files
 type: files
 {depot}
 """
+    if "marsh_maria" in urls:
+        text = files("reedbasket.demo").joinpath("basket_mysql/marsh.yaml").read_text("utf-8")
+        _, _, others = texts["basket/marsh.yaml"].partition("---\n")
+        texts["basket/marsh.yaml"] = f"{text.format(port=urls['marsh_maria'].rpartition(':')[2])}---\n{others}"
     if "dock_postgres" in urls:
         text = files("reedbasket.demo").joinpath("basket_postgres/dock.yaml").read_text("utf-8")
         texts["basket/dock.yaml"] = text.format(port=urls["dock_postgres"].rpartition(":")[2])

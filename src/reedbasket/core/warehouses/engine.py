@@ -233,6 +233,9 @@ class Engine(Dialect):
             column: as it will be.
         """
 
+    def clear_leftovers(self, tables: Sequence[str]) -> None:
+        """Drop what `widen` or `exchange` of these tables left behind when they were cut, if anything."""
+
     @abstractmethod
     def exchange(self, tables: Mapping[str, str]) -> None:
         """Replace tables by others, all at once for readers; the others, and the earlier content, are dropped.
@@ -291,9 +294,7 @@ class Engine(Dialect):
         self.run(f"delete from {name}")
 
     def index_stage(self, name: str, key: Sequence[str]) -> None:  # most engines join by hashing
-        """Called before statements that look up rows of the stage one by one; again for a stage that has its index already. Where
-        statements that change tables commit implicitly, the first time is outside of transactions.
-        """
+        """Called before statements that look up rows of the stage one by one; the first time outside of transactions if `ddl_commits`."""
 
     @abstractmethod
     def merge(self, merge: Merge) -> tuple[int, int]:

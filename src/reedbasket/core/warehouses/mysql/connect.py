@@ -16,8 +16,9 @@ from ...mysql import LOCKED, NO_RIGHT, Address, is_lost, is_maria, parts, rows
 LOCK_SECONDS = 60
 # How long the server waits for the rest of a batch: the source may be slow.
 _PATIENCE_SECONDS = 3600
-# Names in double quotes and `||` are standard SQL; a value that does not fit is an error.
-STANDARD = "STRICT_ALL_TABLES,ANSI_QUOTES,PIPES_AS_CONCAT,NO_ZERO_DATE,NO_ZERO_IN_DATE,NO_ENGINE_SUBSTITUTION"
+# Names in double quotes and `||` are standard SQL, in what people write too: a name would otherwise go for a text unnoticed. A value that
+# does not fit is an error.
+_STANDARD = "STRICT_ALL_TABLES,ANSI_QUOTES,PIPES_AS_CONCAT,NO_ZERO_DATE,NO_ZERO_IN_DATE,NO_ENGINE_SUBSTITUTION"
 # Error numbers: MariaDB's documentation, "MariaDB Error Codes"; MySQL 8.0's "Server Error Message Reference".
 _NO_SPACE = (1021, 1114, 3675)
 _READ_ONLY = (1290, 1792, 1836, 3159)
@@ -34,7 +35,7 @@ def connect_writer(address: Address) -> pymysql.Connection[Any]:
         # The server may take rows from us by LOAD DATA LOCAL, but the driver is not to read a file for it: `bulk.py` sends them.
         connection = address.session(
             [
-                f"sql_mode = '{STANDARD}'", f"lock_wait_timeout = {LOCK_SECONDS}", f"innodb_lock_wait_timeout = {LOCK_SECONDS}",
+                f"sql_mode = '{_STANDARD}'", f"lock_wait_timeout = {LOCK_SECONDS}", f"innodb_lock_wait_timeout = {LOCK_SECONDS}",
                 f"net_read_timeout = {_PATIENCE_SECONDS}", f"net_write_timeout = {_PATIENCE_SECONDS}",
             ],
             flags=CLIENT.FOUND_ROWS | CLIENT.LOCAL_FILES,
@@ -44,20 +45,15 @@ def connect_writer(address: Address) -> pymysql.Connection[Any]:
         return connection
 
 
-def connect_reader(address: Address, *, standard: bool = True) -> pymysql.Connection[Any]:
+def connect_reader(address: Address) -> pymysql.Connection[Any]:
     """A read-only session.
-
-    Args:
-        standard: it understands the loader's standard SQL; otherwise the server's own, as people write it.
 
     Raises:
         WarehouseError: it could not be made.
     """
     with translated("opening the warehouse for reading", address):
-        mode = f"'{STANDARD}'" if standard else "@@global.sql_mode"
-        connection = address.session(
-            [f"sql_mode = {mode}", "lock_wait_timeout = 10", f"net_write_timeout = {_PATIENCE_SECONDS}"]
-        )
+        settings = [f"sql_mode = '{_STANDARD}'", "lock_wait_timeout = 10", f"net_write_timeout = {_PATIENCE_SECONDS}"]
+        connection = address.session(settings)
         rows(connection, f"set names utf8mb4 collate {collation(connection)}")
         rows(connection, "set session transaction read only")
         return connection

@@ -21,7 +21,7 @@ from ..loader.stage import OWNER
 from ..merge import Merge
 from ..widening import require_exact
 from . import bulk
-from .connect import LOCK_SECONDS, STANDARD, collation, connect_writer, translated
+from .connect import LOCK_SECONDS, collation, connect_writer, translated
 from .texts import texts_of
 from .types import TypeNames, declared_as, row_bytes, widened
 
@@ -191,16 +191,6 @@ class MysqlEngine(TypeNames, Engine):
         self._indexed.discard(name)
 
     @override
-    def make(self, what: str, name: str, query: str) -> None:
-        # People write the server's own SQL.
-        self.run("set session sql_mode = @@global.sql_mode")
-        try:
-            self.run(f"create {what} `{name.replace('`', '``')}` as {query}")
-        finally:
-            self.run(f"set session sql_mode = '{STANDARD}'")
-        self.query(f"select * from {self.quote(name)} limit 0")
-
-    @override
     def add_constant(self, sql_name: str, column: ColumnShape, value: str) -> None:
         super().add_constant(sql_name, column, value)
         self.run(f"alter table {sql_name} alter column {self.quote(column.name)} drop default")
@@ -209,7 +199,7 @@ class MysqlEngine(TypeNames, Engine):
     def widen(self, table: str, columns: Sequence[tuple[Kind, ColumnShape]], *, temp: bool = False) -> None:
         """By a copy that replaces the table, so that it takes place as a whole; a view that names the table does not notice."""
         require_exact(self, self.quote(table), table, columns)
-        copy = "_rb_wider_" + hashlib.sha256(table.encode()).hexdigest()[:12]
+        copy = _beside(table, "wider")
         what = "temporary table" if temp else "table"
         self.run(f"drop {what} if exists {copy}")
         self.run(f"create {what} {copy} like {self.quote(table)}")
@@ -237,15 +227,20 @@ class MysqlEngine(TypeNames, Engine):
         renames, leaving = [], []
         for table, built_in in tables.items():
             if self.columns(table) is not None:
-                old = f"{built_in}_old"
-                self.run(f"drop table if exists {self.quote(old)}")
-                renames.append(f"{self.quote(table)} to {self.quote(old)}")
+                old = _beside(table, "earlier")
+                self.run(f"drop table if exists {old}")
+                renames.append(f"{self.quote(table)} to {old}")
                 leaving.append(old)
             renames.append(f"{self.quote(built_in)} to {self.quote(table)}")
         # One statement: readers see all of the tables as they were, or all as they are now.
         self.run(f"rename table {', '.join(renames)}")
         for old in leaving:
-            self.run(f"drop table if exists {self.quote(old)}")
+            self.run(f"drop table if exists {old}")
+
+    @override
+    def clear_leftovers(self, tables: Sequence[str]) -> None:
+        left = [_beside(table, what) for table in tables for what in ("wider", "earlier")]
+        self.run(f"drop table if exists {', '.join(left)}")
 
     @override
     def ensure_key(self, table: str, key: Sequence[str], *, current: bool = False) -> None:
@@ -380,6 +375,11 @@ class MysqlEngine(TypeNames, Engine):
         except pymysql.Error as error:
             if parts(error)[0] != number:
                 raise
+
+
+def _beside(table: str, what: str) -> str:
+    """The name of a table that exists only while another is changed."""
+    return f"_rb_{what}_{hashlib.sha256(table.encode()).hexdigest()[:12]}"
 
 
 def catalogued(query: Callable[[str, str], Sequence[Sequence[Any]]], table: str) -> dict[str, str] | None:

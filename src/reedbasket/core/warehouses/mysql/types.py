@@ -117,13 +117,13 @@ def widened(names: TypeNames, expression: str, before: Kind, column: ColumnShape
         return f"cast({expression} as double)"
     if after == "decimal" and declared != names.types["text"]:
         return f"cast({expression} as {declared})"
-    text = _as_text(expression, before)
+    text = _as_text(expression, before, in_json=after == "json")
     if after == "json" and before in ("text", "date", "timestamp", "uuid"):
         return f"json_quote({text})"
     return text
 
 
-def _as_text(expression: str, before: Kind) -> str:
+def _as_text(expression: str, before: Kind, *, in_json: bool) -> str:
     if before == "bool":
         return f"if({expression}, 'true', 'false')"
     if before == "timestamp":
@@ -133,12 +133,27 @@ def _as_text(expression: str, before: Kind) -> str:
         text = f"cast({expression} as char)"
         return f"if(locate('.', {text}) > 0, trim(trailing '.' from trim(trailing '0' from {text})), {text})"
     if before == "double":
-        # Everything else of us writes 5.0, 1e+16 and 1e-07 where the server writes 5, 1e16 and 1e-7.
-        text = f"cast({expression} as char)"
-        whole = f"{expression} = truncate({expression}, 0) and abs({expression}) < 1e16"
-        exponent = f"regexp_replace(regexp_replace({text}, 'e([0-9])', 'e+\\\\1'), 'e([+-])([0-9])$', 'e\\\\10\\\\2')"
-        return f"if({whole}, concat(cast({expression} as decimal(20, 0)), '.0'), {exponent})"
+        return _double_as_text(expression, in_json=in_json)
     return f"cast({expression} as char)"
+
+
+def _double_as_text(expression: str, *, in_json: bool) -> str:
+    """Everything else of us writes 5.0, 1e+16 and 2.5e-05, where the server writes 5, 1e16 and 0.000025; in JSON 0.000025 and 2.5e-7, in
+    other text 2.5e-07.
+    """
+    text = f"cast({expression} as char)"
+    digits = f"regexp_replace({text}, '^-?0[.]0*', '')"
+    mantissa = f"concat(left({digits}, 1), if(length({digits}) > 1, concat('.', substr({digits}, 2)), ''))"
+    zeros = f"length(regexp_substr({text}, '[.]0*'))"
+    exponent = f"regexp_replace({text}, 'e([0-9])', 'e+\\\\1')"
+    small = "0[.]00000"
+    if not in_json:
+        zeros, small = f"lpad({zeros}, 2, '0')", "0[.]0000"
+        exponent = f"regexp_replace({exponent}, 'e([+-])([0-9])$', 'e\\\\10\\\\2')"
+    whole = f"{expression} = truncate({expression}, 0) and abs({expression}) < 1e16"
+    return f"""case when {text} regexp '^-?[0-9]+$' then concat({text}, '.0')
+        when {text} regexp '^-?{small}' then concat(if({expression} < 0, '-', ''), {mantissa}, 'e-', {zeros})
+        when {whole} then concat(cast({expression} as decimal(20, 0)), '.0') else {exponent} end"""
 
 
 def declared_as(column_type: str, collation: str | None) -> str:

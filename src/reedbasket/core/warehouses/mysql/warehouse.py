@@ -102,7 +102,7 @@ class MysqlWarehouse(WarehouseReader):
 
     @override
     def query(self, sql: str, *, limit: int, seconds: float) -> QueryResult:
-        connection = connect_reader(self._address, standard=False)
+        connection = connect_reader(self._address)
         cursor = connection.cursor(pymysql.cursors.SSCursor)
         began = time.monotonic()
         # What the server's own limit leaves out: a hint in the statement can lift that.
