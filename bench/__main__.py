@@ -80,6 +80,8 @@ CASES: dict[str, Any] = {
     "growth": growth,
     **{f"merge-{short}": OfEngine(merge, engine) for short, engine in ENGINES.items()},
     **{f"replace-{short}": OfEngine(replace, engine) for short, engine in ENGINES.items()},
+    "mysql-replace": OfEngine(replace, "mysql"),
+    "mysql-merge": OfEngine(merge, "mysql"),
     **{f"pg-{kind}": OfEngine(databases, kind) for kind in ("pg", "pg-shaped", "duckdb", "sqlite")},
     "mysql-pg": mysql,
     "pg-delta": pg_delta,

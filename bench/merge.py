@@ -1,4 +1,4 @@
-"""merge-sqlite, merge-duckdb, merge-pg: 100,000 changes, half of them updates, into 2,000,000 rows.
+"""merge-sqlite, merge-duckdb, merge-pg, mysql-merge: 100,000 changes, half of them updates, into 2,000,000 rows.
 
 Ours takes Arrow batches through the loader, ledger and counts included. The baseline stages the same batches and merges them with
 the engine's fastest set-based statement. The growth is our own time against that into a table of a tenth the size.
@@ -13,12 +13,13 @@ from contextlib import ExitStack
 from pathlib import Path
 from typing import Any
 
+from . import mysql
 from . import warehouses as w
 from .measure import child, in_turn, own_peak_mb, result
 
 WHAT = "100,000 changes (half updates) merged into 2,000,000 rows, from Arrow batches"
 CHANGES = 100_000
-BOUNDS = {"sqlite": (1.3, 2.0), "duckdb": (1.4, 1.6), "postgres": (1.25, 1.5)}
+BOUNDS = {"sqlite": (1.3, 2.0), "duckdb": (1.4, 1.6), "postgres": (1.25, 1.5), "mysql": (1.3, 2.0)}
 
 
 def bound(engine: str) -> str:
@@ -30,6 +31,11 @@ def places(engine: str, names: list[str], stack: ExitStack) -> dict[str, str]:
     if engine == "postgres":
         where = stack.enter_context(w.cluster())
         return {name: json.dumps({**where, "schema": name}) for name in names}
+    if engine == "mysql":
+        where = stack.enter_context(mysql.server())
+        for name in names:
+            w.mysql_by_hand(where, name).close()
+        return {name: json.dumps({**where, "database": name}) for name in names}
     folder = stack.enter_context(tempfile.TemporaryDirectory())
     return {name: json.dumps({"type": engine, "path": f"{folder}/{name}.db"}) for name in names}
 
@@ -103,6 +109,12 @@ def fill_hand(where: dict[str, Any], size: int) -> None:
             con.register("part", w.rows(range(start, min(start + w.BATCH, size)), 0))
             con.execute("insert into records select * from part")
         con.close()
+    elif where["type"] == "mysql":
+        db = w.mysql_by_hand(where, where["database"])
+        db.query(w.MYSQL_TABLE.format("table records", " primary key"))
+        for start in range(0, size, w.BATCH):
+            w.mysql_load(db, "records", w.rows(range(start, min(start + w.BATCH, size)), 0))
+        db.commit()
     else:
         db = _pg(where)
         cursor = db.cursor()
@@ -156,6 +168,20 @@ def by_hand(where: dict[str, Any], table: Any) -> float:
             con.close()
 
         return w.timed(duck)
+
+    if where["type"] == "mysql":
+
+        def maria() -> None:
+            db = w.mysql_by_hand(where, where["database"])
+            db.query(w.MYSQL_TABLE.format("temporary table stage", " primary key"))
+            for part in parts:
+                w.mysql_load(db, "stage", part)
+            sets = ", ".join(f"{n} = values({n})" for n in w.NAMES[1:])
+            db.query(f"insert into records select * from stage on duplicate key update {sets}")
+            db.commit()
+            db.close()
+
+        return w.timed(maria)
 
     def postgres() -> None:
         db = _pg(where)

@@ -161,6 +161,37 @@ OTHER_TABLE = """create table {} (id bigint, code text, name text, state text, w
     updated_at timestamp with time zone)"""
 
 
+MYSQL_TABLE = """create {} (id bigint{}, code varchar(100), name varchar(100), state varchar(100), weight double, price double,
+    count bigint, checked boolean, made_on date, made_at datetime(6), turn bigint, updated_at datetime(6)) character set utf8mb4"""
+
+
+def mysql_by_hand(where: dict[str, Any], database: str) -> Any:
+    import pymysql
+
+    db = pymysql.connect(
+        host=where["host"], port=where["port"], user=where["user"], local_infile=True, charset="utf8mb4", ssl_disabled=True
+    )
+    db.query(f"create database if not exists {database}")
+    db.select_db(database)
+    return db
+
+
+def mysql_load(db: Any, table: str, part: pa.Table) -> None:
+    """By a file, as the statement wants it."""
+    import pyarrow.compute as pc
+    from pyarrow import csv
+
+    plain = {name: part.column(name) for name in NAMES}
+    for name in ("made_at", "updated_at"):
+        plain[name] = plain[name].cast(pa.timestamp("us"))
+    plain["checked"] = pc.cast(plain["checked"], pa.int8())
+    with tempfile.NamedTemporaryFile() as file:
+        csv.write_csv(pa.table(plain), file.name, csv.WriteOptions(include_header=False))
+        db.query(
+            f"""load data local infile '{file.name}' into table {table} fields terminated by ',' optionally enclosed by '"'"""
+        )
+
+
 def sqlite_by_hand(path: Path) -> sqlite3.Connection:
     db = sqlite3.connect(path, isolation_level=None)
     db.execute("pragma journal_mode = wal")

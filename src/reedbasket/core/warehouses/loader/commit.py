@@ -12,7 +12,7 @@ from ...records.ledger import LedgerLine
 from ...records.structure import ColumnShape
 from ...shaping.batch import TableBatch
 from ...spec.model import KEYED
-from ..engine import AT, DELETED_AT, FILE, LOAD, PARENT, POSITION, SINCE, UNTIL, Engine, rfc3339
+from ..engine import AT, DELETED_AT, FILE, LOAD, SINCE, UNTIL, Engine, rfc3339
 from ..loading import LoadTarget, Position
 from ..merge import Counts, Stamp
 from ..warehouse import TableState
@@ -24,7 +24,7 @@ from .ledger_lines import ledger_lines
 from .removal_limit import require_few_removed, rows_held
 from .requirements import require_owned
 from .shadow_table import ShadowBuild
-from .stage import ensure_table, system_columns
+from .stage import ensure_table, key_of, system_columns
 from .staged import Staged
 from .staged_deletes import ResolvedDeletes, joined, resolve_deletes
 from .write_mode_migration import WriteModeMigration, drop_version_columns
@@ -146,8 +146,7 @@ class LoadCommit:
             return
         for layout in self.family.tables:
             if not self.staged.stage.waiting(self.family, layout):
-                key = self.family.key if layout.parent is None else [PARENT, POSITION]
-                self._engine.index_stage(self.staged.stage.prepare(self.family, layout), key)
+                self._engine.index_stage(self.staged.stage.prepare(self.family, layout), key_of(self.family, layout))
 
     def _mode_columns(self) -> list[ColumnShape]:
         return [*((SINCE, UNTIL) if self._history else ()), *((DELETED_AT,) if self._marks else ())]
@@ -166,8 +165,7 @@ class LoadCommit:
 
     def _ensure_keys(self) -> None:
         for layout in self.family.tables:
-            key = self.family.key if layout.parent is None else [PARENT, POSITION]
-            if key:
+            if key := key_of(self.family, layout):
                 self._engine.ensure_key(layout.name, key, current=self._history)
 
     # Shadow tables

@@ -43,7 +43,8 @@ class EngineLoad(Load):
         self._state = state
         self._version = state.version if state else 0
         self._known = {t.name for t in state.structure.family()} if state else set()
-        self._staged = Staged(Stage(engine, waits=engine.stamps_on_insert and target.write == "append"))
+        waits, keyed = engine.stamps_on_insert and target.write == "append", target.write != "append"
+        self._staged = Staged(Stage(engine, waits=waits, keyed=keyed))
         # A tombstone is told from the rows of its key in the stage, and only there.
         builds = (
             (target.link == "key" or target.flat)
@@ -157,7 +158,7 @@ class EngineLoad(Load):
         except ConnectionLost:
             # The load is committed; what was staged went with the connection.
             self._engine.reconnect()
-            self._staged.stage = Stage(self._engine)
+            self._staged.stage = Stage(self._engine, keyed=self._target.write != "append")
         if self._shadow:
             self._shadow.placed()
             again = self._target.write == "replace" and self._new_shadow

@@ -90,4 +90,4 @@ def _counted(engine: Engine, commit: LoadCommit) -> Iterator[None]:
         if not commit.lines:
             raise
         require_committed(engine, commit.target, commit.stamps[0].load, lost)
-        commit.staged.stage = Stage(engine)  # the temp tables went with the connection
+        commit.staged.stage = Stage(engine, keyed=commit.target.write != "append")  # the temp tables went with the connection

@@ -23,10 +23,13 @@ class Stage:
 
     Args:
         waits: a few rows may stay in memory as long as nobody needs the temporary table; `waiting` returns them.
+        keyed: rows will be looked up by their key.
     """
 
-    def __init__(self, engine: Engine, *, waits: bool = False) -> None:
+    def __init__(self, engine: Engine, *, waits: bool = False, keyed: bool = False) -> None:
         self._engine = engine
+        # Where making an index commits, it is made with the table; elsewhere later, once it is known to be needed.
+        self._indexed = keyed and engine.ddl_commits
         self._waits = waits
         self._waiting: dict[str, list[TableBatch]] = {}
         self._values = 0
@@ -72,7 +75,8 @@ class Stage:
         if layout.name not in self._names:
             name = f"rb_stage_{len(self._names)}"
             there = self._columns.setdefault(layout.name, {c.name: _copy(c) for c in wanted})
-            self._engine.create_temp(name, list(there.values()))
+            key = key_of(family, layout) if self._indexed else ()
+            self._engine.create_temp(name, list(there.values()), key if set(key) <= set(there) else ())
             self._names[layout.name] = self._engine.temp + name
             self.rows.setdefault(layout.name, 0)
             for batch in self._waiting.pop(layout.name, []):
@@ -112,6 +116,11 @@ class Stage:
         self._names.clear()
         self._columns.clear()
         self.rows.clear()
+
+
+def key_of(family: Family, layout: TableLayout) -> Sequence[str]:
+    """The columns that identify a row of one of the family's tables; empty for none."""
+    return family.key if layout.parent is None or not family.key else (PARENT, POSITION)
 
 
 def system_columns(family: Family, layout: TableLayout) -> list[ColumnShape]:

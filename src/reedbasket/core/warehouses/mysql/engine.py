@@ -22,6 +22,7 @@ from ..merge import Merge
 from ..widening import require_exact
 from . import bulk
 from .connect import LOCK_SECONDS, collation, connect_writer, translated
+from .merging import merge_stage
 from .texts import texts_of
 from .types import TypeNames, declared_as, row_bytes, widened
 
@@ -29,6 +30,7 @@ from .types import TypeNames, declared_as, row_bytes, widened
 _MOST_COLUMNS = 1_016
 # What the loader's own columns take of a row at most, and what InnoDB itself does.
 _OWN_BYTES = 200
+
 _KEY = "_rb_key"
 _NEXT = "_rb_next_load"
 # The number of a row: no reader sees the column who does not name it.
@@ -173,7 +175,7 @@ class MysqlEngine(TypeNames, Engine):
     def create_temp(self, name: str, columns: Sequence[ColumnShape], key: Sequence[str] = ()) -> None:
         made = [self.column_sql(column) for column in columns]
         declared = {column.name: self.declared(column) for column in columns}
-        made += ["index (_rb_owner)"] if OWNER.name in declared else []
+        made += [_ROW_NUMBER, "index (_rb_owner)"] if OWNER.name in declared else []
         made += [f"index ({self.indexed(key, declared)[0]})"] if key else []
         # What an earlier load of this connection left behind would be in the way.
         self.drop_temp(name)
@@ -299,26 +301,7 @@ class MysqlEngine(TypeNames, Engine):
 
     @override
     def merge(self, merge: Merge) -> tuple[int, int]:
-        stamp = merge.stamp
-        assert stamp is not None
-        rest = [n for n in merge.names if n not in merge.key]
-        updated = 0
-        if merge.compared or merge.revive:
-            sets = [f"t.{self.quote(c)} = s.{self.quote(c)}" for c in rest]
-            sets += [f"t._rb_ledger_line = {stamp.load}", f"t._rb_loaded_at = {stamp.at}"]
-            sets += ["t._rb_deleted_at = null"] if merge.revive else []
-            differs = self.differs(merge.compared, "t", "s") if merge.compared else "false"
-            differs += " or t._rb_deleted_at is not null" if merge.revive else ""
-            updated = self.run(
-                f"""update {merge.stage} as s straight_join {merge.table} as t on {self.matching(merge.key, "t", "s")}
-                    set {", ".join(sets)} where {differs}"""
-            )
-        inserted = self.run(
-            f"""insert into {merge.table} ({self.listed([*merge.names, "_rb_ledger_line", "_rb_loaded_at"])})
-                select {self.listed(merge.names, "s")}, {stamp.load}, {stamp.at} from {merge.stage} as s
-                where not exists (select 1 from {merge.table} as t where {self.matching(merge.key, "t", "s")})"""
-        )
-        return inserted, updated
+        return merge_stage(self, merge)
 
     @override
     def delete_matching(self, table: str, temp: str, key: Sequence[str], also: str = "true") -> int:

@@ -7,7 +7,7 @@ their collation.
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 
 from typing_extensions import override
@@ -91,7 +91,7 @@ class TypeNames(Dialect):
     def is_other(self, left: str, right: str) -> str:
         return f"not ({left} <=> {right})"
 
-    def indexed(self, key: Sequence[str], declared: dict[str, str]) -> tuple[str, bool]:
+    def indexed(self, key: Sequence[str], declared: Mapping[str, str]) -> tuple[str, bool]:
         """(columns of an index on a key, as SQL; whether the index knows whole values).
 
         Args:
