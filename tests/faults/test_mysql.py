@@ -12,10 +12,13 @@ import pytest
 
 from reedbasket.contracts.place import Loader, columns_of
 from reedbasket.core.errors import ConnectionLost, WarehouseBusy, WarehouseError
+from reedbasket.core.runs.inspection.plan import plan_feed
 from reedbasket.core.warehouses.mysql import connect
 from reedbasket.core.warehouses.mysql.check import RIGHTS
 from tests.contracts.killed_mysql import kill_often
+from tests.support.feeds import basket_text, order_for, run_context_for
 from tests.support.maria import Maria
+from tests.support.source import Changing, serving
 from tests.support.warehouses import Place
 
 
@@ -183,8 +186,13 @@ def test_numbers_that_become_text_or_json_read_as_everywhere(place: Place) -> No
 
 
 def test_a_table_that_is_too_wide_is_told_before_anything_is_made(place: Place) -> None:
+    far = {"id": 1, "updated_at": "2026-03-01T06:00:00Z", **{f"c{n}": f"text {n}" for n in range(400)}}
+    with serving(Changing([far])) as source:
+        order = order_for(basket_text(source.url, warehouse=place.as_yaml))
+        (planned,) = plan_feed(order, run_context_for(order, place.folder))
+    assert planned.error and planned.error["code"] == "warehouse.too_many_columns"
     with pytest.raises(WarehouseError, match="InnoDB allows") as caught:
-        Loader(place).load([{"id": 1, **{f"c{n}": f"text {n}" for n in range(400)}}])
+        Loader(place).load([far])
     assert caught.value.code == "warehouse.too_many_columns"
     assert place.ask("show tables") == []
     # As many as fit are not refused by the server, filled to the last.

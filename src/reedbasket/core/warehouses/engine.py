@@ -9,7 +9,6 @@ from __future__ import annotations
 from abc import abstractmethod
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
 
@@ -17,22 +16,9 @@ from ..records.column_types import Kind
 from ..records.structure import ColumnShape
 from ..shaping.batch import TableBatch
 from .dialect import Dialect
+from .limits import Limits
 from .merge import Merge, Stamp
 
-
-@dataclass(frozen=True)
-class Limits:
-    """What an engine can hold.
-
-    Attributes:
-        columns: the largest number of columns of a table, the loader's own included.
-    """
-
-    columns: int
-
-
-# How many columns the loader adds to a stage or a table, at most.
-_OWN_COLUMNS = 8
 # The loader's own columns.
 PARENT, POSITION, ROW = "_rb_parent", "_rb_ordinal", "_rb_row_key"
 FILE = "_rb_file"
@@ -131,13 +117,6 @@ class Engine(Dialect):
     def index_files(self, table: str) -> None:
         """Index the new table of files by its path."""
         self.run(f"create unique index _rb_file_by_number on {table.removeprefix('main.')} (feed, source_table, number)")
-
-    def too_wide(self, columns: Sequence[ColumnShape]) -> str:
-        """What keeps the engine from making a table of these columns, besides the loader's own; '' if nothing does."""
-        most = self.limits.columns - _OWN_COLUMNS
-        return (
-            f"{len(columns)} columns, and the warehouse allows {most} besides Reed Basket's own" if len(columns) > most else ""
-        )
 
     @abstractmethod
     def is_table(self, table: str) -> bool:

@@ -13,6 +13,7 @@ from ..records.structure import TableShape
 from ..records.value_limits import ValueLimits
 from ..spec.files import Derived
 from ..spec.model import Write
+from .limits import Limits
 from .loader.file_list import FileLine
 from .loading import Link, Load, LoadedWindow, LoadTarget
 
@@ -87,6 +88,14 @@ class Warehouse(Protocol):
     """
 
     value_limits: ValueLimits
+
+    @property
+    def limits(self) -> Limits:
+        """How wide a table may be.
+
+        Raises:
+            WarehouseError: it cannot be reached.
+        """
 
     def state(self, feed: str, source_table: str) -> TableState | None:
         """The state of a table.

@@ -16,6 +16,7 @@ from ...sources.chunk import Chunk
 from ...sources.requests_seen import RequestSeen
 from ...spec.model import KEYED
 from ...warehouses import Warehouse, open_warehouse
+from ...warehouses.limits import require_column_limit
 from ..checkpoints.resume import held_of, moved, shaper_for
 from ..execution.open_session import open_session
 from ..execution.source_session import ReadStart, SourceSession
@@ -170,6 +171,7 @@ def _plan_table(  # noqa: PLR0913 - all inputs of one plan
     shaper.exclude_columns(reader.left_out)
     shaped = shaper.shape(records, 0, suspicious=chunk.suspicious)
     worked = ColumnWork(shaper.rules, hash_key, value_limits=warehouse.value_limits).work(shaped)
+    require_column_limit(warehouse.limits, worked.family)
     planned = [_compare(warehouse, table.name, layout) for layout in worked.family.tables]
     first = planned[0]
     first.by, first.write, first.key = table.by, table.write, table.key

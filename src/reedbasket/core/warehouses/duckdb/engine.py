@@ -23,7 +23,8 @@ from ...records.arrow import DIGITS_OF_128, loader_column, to_arrow
 from ...records.column_types import Kind
 from ...records.structure import ColumnShape
 from ...shaping.batch import TableBatch
-from ..engine import Engine, Limits, utc
+from ..engine import Engine, utc
+from ..limits import Limits
 from ..merge import Merge
 from ..widening import require_exact
 from .connect import MEMORY_MB, attach, connect_scratch, translated

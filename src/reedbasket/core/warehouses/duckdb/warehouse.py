@@ -35,6 +35,7 @@ class DuckWarehouse(WarehouseReader):
     """See warehouses.warehouse.Warehouse. The file is open during an answer or a commit, and never in between."""
 
     value_limits = ValueLimits()
+    limits = DuckEngine.limits
 
     _latest_row = "rowid desc"
     _names = """select table_name from duckdb_tables()

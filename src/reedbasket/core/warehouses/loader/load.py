@@ -15,13 +15,13 @@ from ...records.layout import Family
 from ...records.ledger import LedgerLine
 from ...shaping.batch import TableBatch
 from ..engine import Engine
+from ..limits import require_column_limit
 from ..loading import Differences, Load, LoadTarget, Position
 from ..warehouse import TableState
 from . import write_modes as modes
 from .commit import LoadCommit
 from .comparison import differences
 from .publication import publish
-from .requirements import require_column_limit
 from .shadow_table import ShadowBuild
 from .stage import Stage
 from .staged import Staged
@@ -65,7 +65,7 @@ class EngineLoad(Load):
     def stage(self, family: Family, batches: Sequence[TableBatch]) -> None:
         if not batches:
             return
-        require_column_limit(self._engine, family)
+        require_column_limit(self._engine.limits, family)
         repeats = self._note_keys(family, batches[0])
         with self._engine.translated(f"staging rows for {self._target.table} in"):
             if self._shadow:
@@ -124,7 +124,7 @@ class EngineLoad(Load):
     @override
     def commit(self, family: Family, structure: dict[str, Any], position: Position, now: datetime) -> list[LedgerLine]:
         engine = self._engine
-        require_column_limit(engine, family)
+        require_column_limit(engine.limits, family)
         self._staged.keys.forget()  # all is staged: none is looked up any more, and they take room
         commit = LoadCommit(
             engine,

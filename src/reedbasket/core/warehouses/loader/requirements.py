@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection
 
-from ...errors import ConnectionLost, TableNotOwned, WarehouseError
-from ...records.layout import Family
+from ...errors import ConnectionLost, TableNotOwned
 from ..engine import Engine
 from ..loading import LoadTarget
 
@@ -31,23 +30,6 @@ def require_owned(engine: Engine, table: str, columns: Collection[str], *, feed:
         found = f"the feed {others[0][0]} writes a table of that name" if others else ""
     if found:
         raise TableNotOwned("loading", table, found=found, fix="give the feed another `table_prefix`, or rename what exists")
-
-
-def require_column_limit(engine: Engine, family: Family) -> None:
-    """Check that no table has more, or wider, columns than the engine allows.
-
-    Raises:
-        WarehouseError: one has.
-    """
-    for layout in family.tables:
-        if found := engine.too_wide(layout.columns):
-            raise WarehouseError(
-                "creating the columns of",
-                layout.name,
-                found=found,
-                fix="leave columns out (`include_columns`, `exclude_columns`), or keep objects as JSON (`nesting: {objects: json}`)",
-                code="warehouse.too_many_columns",
-            )
 
 
 def require_committed(engine: Engine, target: LoadTarget, load: int, lost: ConnectionLost) -> None:

@@ -50,6 +50,11 @@ def _inside(address: Address, connection: pymysql.Connection[Any]) -> Iterator[C
     if version < oldest:
         yield CheckStep("version", False, shown, f"{oldest[0]}.{oldest[1]} or later is needed")
         return
+    try:
+        rows(connection, "select 1 as n except select 2 as n")
+    except pymysql.Error:
+        yield CheckStep("version", False, f"{shown} does not know EXCEPT", "MySQL 8.0.31 or later is needed")
+        return
     yield CheckStep("version", True, shown)
     grant = f"GRANT {RIGHTS} ON `{address.database}`.* TO '{address.user.replace(chr(39), chr(39) * 2)}'@'%';"
     ((read_only,),) = rows(connection, "select @@global.read_only")

@@ -16,7 +16,7 @@ from ...mysql import Address, is_lost, parts, rows
 from ...records.column_types import Kind
 from ...records.structure import ColumnShape
 from ...shaping.batch import TableBatch
-from ..engine import Engine, Limits
+from ..engine import Engine
 from ..loader.stage import OWNER
 from ..merge import Merge
 from ..widening import require_exact
@@ -24,12 +24,7 @@ from . import bulk
 from .connect import LOCK_SECONDS, collation, connect_writer, translated
 from .merging import merge_stage
 from .texts import texts_of
-from .types import TypeNames, declared_as, row_bytes, widened
-
-# InnoDB's limit (MySQL's documentation, "InnoDB Limits"); one is the number of the row.
-_MOST_COLUMNS = 1_016
-# What the loader's own columns take of a row at most, and what InnoDB itself does.
-_OWN_BYTES = 200
+from .types import RowLimits, TypeNames, declared_as, widened
 
 _KEY = "_rb_key"
 _NEXT = "_rb_next_load"
@@ -45,7 +40,6 @@ class MysqlEngine(TypeNames, Engine):
     do not, as long as these are only created and dropped.
     """
 
-    limits = Limits(columns=_MOST_COLUMNS)
     ddl_commits = True
 
     def __init__(self, address: Address) -> None:
@@ -59,8 +53,7 @@ class MysqlEngine(TypeNames, Engine):
         self._collation = collation(self._connection)
         ((bulk_allowed, page),) = rows(self._connection, "select @@local_infile, @@innodb_page_size")
         self._send: Callable[[pymysql.Connection[Any], str, bulk.Texts], None] = bulk.load if bulk_allowed else bulk.insert
-        # Half a page, less what a page needs itself; larger pages do not hold longer rows.
-        self._row_bytes = min(int(page) // 2, 16_384) - 66 - _OWN_BYTES
+        self.limits = RowLimits.of_pages(int(page))
 
     @contextmanager
     @override
@@ -134,13 +127,6 @@ class MysqlEngine(TypeNames, Engine):
     @override
     def columns(self, table: str) -> dict[str, str] | None:
         return catalogued(lambda sql, name: rows(self._connection, sql, name), table)
-
-    @override
-    def too_wide(self, columns: Sequence[ColumnShape]) -> str:
-        needed = row_bytes(columns)
-        if needed <= self._row_bytes:
-            return super().too_wide(columns)
-        return f"{len(columns)} columns may take {needed:,} bytes of a row, and InnoDB allows {self._row_bytes:,}"
 
     @override
     def is_table(self, table: str) -> bool:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from datetime import datetime
 
 from typing_extensions import override
@@ -16,6 +17,7 @@ from ...records.column_types import Kind
 from ...records.structure import ColumnShape
 from ..dialect import Dialect
 from ..engine import utc
+from ..limits import Limits
 
 # MySQL's documentation, "Fixed-Point Types": at most 65 digits, of which at most 30 behind the point. Few need
 # more than 38, which take half the room.
@@ -39,6 +41,10 @@ _UUID = "char(36) character set ascii collate ascii_bin"
 _ROW_BYTES: dict[Kind, int] = {
     "bool": 1, "int64": 8, "double": 8, "decimal": 30, "text": 41, "date": 3, "timestamp": 8, "json": 41, "binary": 41, "uuid": 36,
 }  # fmt: skip
+# One of the 1,017 is the number of the row.
+_MOST_COLUMNS = 1_016
+# What the loader's own columns take of a row at most.
+_OWN_BYTES = 200
 # The largest prefix of a text in an index, of the characters that 3,072 bytes hold.
 _INDEXED_CHARACTERS = 760
 _TEXTS = ("text", "json", "binary")
@@ -103,9 +109,28 @@ class TypeNames(Dialect):
         return columns, all(whole)
 
 
-def row_bytes(columns: Sequence[ColumnShape]) -> int:
-    """What a row of these columns takes of a page at most, besides the loader's own columns."""
-    return sum(_ROW_BYTES[column.kind] for column in columns) + len(columns) // 8
+@dataclass(frozen=True)
+class RowLimits(Limits):
+    """InnoDB's.
+
+    Attributes:
+        row_bytes: what a row may take of a page, besides the loader's own columns.
+    """
+
+    row_bytes: int
+
+    @classmethod
+    def of_pages(cls, size: int) -> RowLimits:
+        """The limits of a server whose pages have a size, in bytes."""
+        # Half a page, less what a page needs itself; larger pages do not hold longer rows (MySQL's documentation, "InnoDB Limits").
+        return cls(_MOST_COLUMNS, min(size // 2, 16_384) - 66 - _OWN_BYTES)
+
+    @override
+    def too_wide(self, columns: Sequence[ColumnShape]) -> str:
+        needed = sum(_ROW_BYTES[column.kind] for column in columns) + len(columns) // 8
+        if needed <= self.row_bytes:
+            return super().too_wide(columns)
+        return f"{len(columns)} columns may take {needed:,} bytes of a row, and InnoDB allows {self.row_bytes:,}"
 
 
 def widened(names: TypeNames, expression: str, before: Kind, column: ColumnShape) -> str:

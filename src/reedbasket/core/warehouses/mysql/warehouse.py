@@ -26,6 +26,7 @@ from .connect import connect_reader, translated
 from .definition import MysqlWarehouseDefinition
 from .engine import MysqlEngine, catalogued
 from .shadow_table import MysqlShadowBuild
+from .types import RowLimits
 
 _KEYS_AT_ONCE = 50_000
 _INTERRUPTED = (ER.QUERY_INTERRUPTED, 3024, *TIMED_OUT)
@@ -61,6 +62,12 @@ class MysqlWarehouse(WarehouseReader):
 
     def _columns(self, query: Ask, table: str) -> dict[str, str] | None:
         return catalogued(lambda sql, name: query(sql, (name,)), table)
+
+    @property
+    @override
+    def limits(self) -> RowLimits:
+        with self._reading() as query:
+            return RowLimits.of_pages(int(query("select @@innodb_page_size", ())[0][0]))
 
     @property
     def _called(self) -> str:

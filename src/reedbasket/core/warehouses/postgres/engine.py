@@ -20,7 +20,8 @@ from ...records.column_types import Kind
 from ...records.names import LONGEST_NAME_BYTES
 from ...records.structure import ColumnShape
 from ...shaping.batch import TableBatch
-from ..engine import Engine, Limits, utc
+from ..engine import Engine, utc
+from ..limits import Limits
 from ..merge import Merge
 from ..widening import require_exact
 from .connect import connect_writer, translated

@@ -36,6 +36,7 @@ class PostgresWarehouse(WarehouseReader):
     """See warehouses.warehouse.Warehouse. There is one connection for loading and one for reading, each opened when first needed."""
 
     value_limits = ValueLimits(nul_in_text=False)
+    limits = PostgresEngine.limits
 
     _latest_row = "ctid desc"
     _names = """select tablename::text from pg_tables

@@ -19,7 +19,8 @@ from typing_extensions import override
 from ...records.column_types import Kind
 from ...records.structure import ColumnShape
 from ...shaping.batch import TableBatch
-from ..engine import FILE, Engine, Limits, utc
+from ..engine import FILE, Engine, utc
+from ..limits import Limits
 from ..merge import Merge, Stamp
 from ..widening import require_exact
 from .connect import translated

@@ -34,6 +34,7 @@ class SqliteWarehouse(WarehouseReader):
     """See warehouses.warehouse.Warehouse. The writing connection is opened at the first load; reading never creates a file."""
 
     value_limits = ValueLimits()
+    limits = SqliteEngine.limits
 
     _latest_row = "_rowid_ desc"
     _names = """select name from sqlite_master
