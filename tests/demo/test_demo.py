@@ -26,14 +26,14 @@ ROOT = Path(__file__).parents[2]
 
 
 class Demo:
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, target: str = "demo") -> None:
         self.folder = folder
         with socket.socket() as free:
             free.bind(("127.0.0.1", 0))
             port = free.getsockname()[1]
         # `make demo` as it is, but beside a demo that a developer may have open.
         self.process = subprocess.Popen(
-            ["make", "demo", f"DEMO=--data {folder} --port {port}"],
+            ["make", target, f"DEMO=--data {folder} --port {port}"],
             cwd=ROOT,
             stdout=subprocess.PIPE,
             text=True,
@@ -181,6 +181,24 @@ def test_make_demo_from_start_to_end(demo: Demo) -> None:
     for url in (client.url, harbour):
         with pytest.raises(OSError, match="refused"):
             socket.create_connection(("127.0.0.1", int(url.rsplit(":", 1)[1])), timeout=2)
+
+
+def test_make_demo_with_its_warehouse_on_mariadb(tmp_path: Path) -> None:
+    demo = Demo(tmp_path / "reed-data", "demo-mysql")
+    try:
+        client = demo.client()
+        assert "Run 1 of harbour succeeded: 80,015 records read" in demo.out
+        rows = {t["name"]: t["rows"] for t in client.warehouses.tables("marsh")}
+        assert (rows["sailings"], rows["bookings"], rows["landings"], rows["vessels"]) == (SAILINGS, BOOKINGS, 6, 9)
+        assert [step["step"] for step in client.warehouses.check("marsh") if not step["ok"]] == []
+        turnstiles = client.runs.get(3, wait_seconds=50)
+        assert turnstiles["outcome"] == "succeeded", turnstiles["error"]
+        assert client.warehouses.query("marsh", 'select count(*) > 0 from "ts_visitors_by_day"')["rows"] == [[1]]
+        demo.reed("demo", "--data", str(demo.folder), "event", "bookings_added")
+        assert client.feeds.run("harbour", wait_seconds=50)["totals"]["read"] == 2
+        assert all(table["same"] for table in client.feeds.verify("harbour", deep=True))
+    finally:
+        demo.stop()
 
 
 def test_a_demo_clears_only_what_a_demo_made(tmp_path: Path) -> None:

@@ -40,7 +40,7 @@ class MysqlWarehouse(WarehouseReader):
     value_limits = ValueLimits(not_finite=False)
 
     _ddl_commits = True
-    _latest_row = "_rb_loaded_at desc"
+    _latest_row = "_rb_row_number desc"
     _names = """select table_name from information_schema.tables
         where table_schema = database() and table_type = 'BASE TABLE' and left(table_name, 4) <> '_rb_' order by 1"""
 
