@@ -15,7 +15,7 @@ from reedbasket.core.runs.inspection.setup_sql import setup_sql
 from tests.core.test_sql_sources import TYPES
 from tests.support.dock import Dock
 from tests.support.feeds import Heard, order_for, run_context_for, run_once, table_rows
-from tests.support.warehouses import Place
+from tests.support.warehouses import ENGINES, Place, server_for
 
 LOG = "changes: {by: cdc}\n"
 
@@ -51,10 +51,10 @@ def test_every_type_comes_from_the_log_as_from_a_select(dock: Dock, tmp_path: Pa
     require_same(text, tmp_path)
 
 
-@pytest.mark.parametrize("engine", ["sqlite", "duckdb", "postgres"])
-def test_changes_of_every_sort(dock: Dock, tmp_path: Path, engine: str) -> None:
+@pytest.mark.parametrize("engine", ENGINES)
+def test_changes_of_every_sort(dock: Dock, tmp_path: Path, engine: str, request: pytest.FixtureRequest) -> None:
     """Large values that stay, keys that change, a key used anew, a table emptied, columns that come and go, history."""
-    place = Place(engine, tmp_path, dock.cluster)
+    place = Place(engine, tmp_path, server_for(engine, request))
     dock.do("create table notes (id int primary key, state text, body text, n numeric(9, 2))")
     dock.do("alter table notes alter body set storage external")
     dock.do("create table kinds (a int, b text, v int, primary key (a, b)) partition by list (a)")

@@ -35,6 +35,8 @@ def fill_unchanged(
         engine.create_temp("rb_kept", [*keys, *bounds, OWNER], family.key)
         for batch in batches:
             engine.insert(f"{temp}rb_kept", [*keys, *bounds, OWNER], batch)
+        # Not every engine reads a temporary table twice in a statement.
+        engine.create_temp_as("rb_kept_rows", f"select _rb_owner from {temp}rb_kept")
         engine.create_temp_as(
             "rb_last",
             f"""select for_owner, made from (
@@ -42,14 +44,16 @@ def fill_unchanged(
                         row_number() over (partition by h._rb_owner order by p._rb_owner desc) as place
                     from {temp}rb_kept as h join {staged} as p on {engine.matching(family.key, "p", "h")}
                     where p._rb_owner > h.{SINCE_OWNER} and p._rb_owner < h.{UNTIL_OWNER}
-                    and p._rb_owner not in (select _rb_owner from {temp}rb_kept)
+                    and p._rb_owner not in (select _rb_owner from {temp}rb_kept_rows)
                 ) as ranked where place = 1""",
         )
-        engine.run(
-            f"""insert into {temp}rb_last (for_owner, made)
-                select h._rb_owner, t.{column} from {temp}rb_kept as h join {root} as t on {engine.matching(family.key, "t", "h")}
-                where h.{SINCE_OWNER} = -1 and {current} and h._rb_owner not in (select for_owner from {temp}rb_last)"""
+        engine.create_temp_as(
+            "rb_held",
+            f"""select h._rb_owner as for_owner, t.{column} as made
+                from {temp}rb_kept as h join {root} as t on {engine.matching(family.key, "t", "h")}
+                where h.{SINCE_OWNER} = -1 and {current} and h._rb_owner not in (select for_owner from {temp}rb_last)""",
         )
+        engine.run(f"insert into {temp}rb_last (for_owner, made) select for_owner, made from {temp}rb_held")
         engine.update_joined(staged, f"{temp}rb_last", "t._rb_owner = g.for_owner", f"{column} = g.made")
         unknown = engine.query(
             f"select count(distinct _rb_owner) from {temp}rb_kept where _rb_owner not in (select for_owner from {temp}rb_last)"
@@ -63,5 +67,6 @@ def fill_unchanged(
                 "and by cdc again",
                 code="warehouse.value_not_in_log",
             )
-        engine.drop_temp("rb_last")
+        for left in ("rb_last", "rb_held", "rb_kept_rows"):
+            engine.drop_temp(left)
         engine.drop_temp("rb_kept")

@@ -42,7 +42,7 @@ def resolve_deletes(
     """
     found = ResolvedDeletes()
     columns = [c for c in family.root.columns if c.name in family.key or c.name == family.newest_by]
-    engine.create_temp("rb_dead", [*columns, OWNER])
+    engine.create_temp("rb_dead", [*columns, OWNER], family.key)
     dead = engine.temp + "rb_dead"
     for batch in tombstones:
         engine.insert(dead, [*columns, OWNER], batch)
@@ -103,10 +103,9 @@ def joined(engine: Engine, family: Family, gone: str | None, dead: str | None) -
         engine.create_temp_as("rb_gone", f"select {key} from {dead}")
         gone = f"{engine.temp}rb_gone"
     else:
-        engine.run(
-            f"""insert into {gone} ({key}) select {key} from {dead} as d
-                where not exists (select 1 from {gone} as g where {engine.matching(family.key, "g", "d")})"""
-        )
+        # Not every engine reads a temporary table twice in a statement.
+        engine.delete_matching(dead, gone, family.key)
+        engine.run(f"insert into {gone} ({key}) select {key} from {dead}")
     engine.drop_temp(dead)
     return gone
 
