@@ -6,6 +6,7 @@ says how many kills there were, and how many went wrong.
 from __future__ import annotations
 
 import random
+import re
 import sys
 import tempfile
 from collections import Counter
@@ -13,7 +14,7 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
-from pymysql.constants import COMMAND
+from pymysql.constants import COMMAND, SERVER_STATUS
 
 from reedbasket.core.warehouses.mysql import connect
 from reedbasket.core.warehouses.mysql import engine as mysql_engine
@@ -33,6 +34,8 @@ class Countdown:
         self.left: int | None = None
         self.sent = 0
         self.half = False
+        # Statements that would have committed what was begun.
+        self.committing: list[str] = []
 
     def connect(self, address: Any) -> Any:
         connection: Any = _CONNECT(address)
@@ -40,6 +43,9 @@ class Countdown:
 
         def counted(command: int, statement: Any) -> None:
             self.sent += 1
+            within = (self.left is None or self.left > 0) and connection.server_status & SERVER_STATUS.SERVER_STATUS_IN_TRANS
+            if within and command == COMMAND.COM_QUERY and _CHANGES_TABLES.match(str(statement)):
+                self.committing.append(str(statement))
             if self.left is not None and command == COMMAND.COM_QUERY:
                 self.left -= 1
                 if self.left < 0:
@@ -54,6 +60,8 @@ class Countdown:
         return connection
 
 
+# Temporary tables are made and dropped without a commit, and only that.
+_CHANGES_TABLES = re.compile(r"(b'|b\")?\s*(create (?!temporary)|drop (?!temporary)|alter|rename|truncate)", re.IGNORECASE)
 _CONNECT = connect.connect_writer
 COUNTDOWN = Countdown()
 
@@ -81,6 +89,8 @@ def kill_once(maria: Maria, way: str, rng: random.Random, folder: Path) -> str:
             return f"{point}: readers saw {shown}"
         if version(place) == started:
             load(place, now)
+        if COUNTDOWN.committing:
+            return f"{way}: would commit what was begun: {COUNTDOWN.committing}"
         ended = everything(place)
         return "" if ended == wanted else f"{point}: ended as {ended}, not {wanted}"
     finally:

@@ -212,8 +212,10 @@ class Engine(Dialect):
             column: as it will be.
         """
 
-    def clear_leftovers(self, tables: Sequence[str]) -> None:
-        """Drop what `widen` or `exchange` of these tables left behind when they were cut, if anything."""
+    def prepare_commit(self, tables: Sequence[str]) -> None:
+        """Called before rows are written to these tables, outside of transactions if `ddl_commits`: make what the engine itself needs, and
+        drop what a `widen` or `exchange` left behind that was cut.
+        """
 
     @abstractmethod
     def exchange(self, tables: Mapping[str, str]) -> None:

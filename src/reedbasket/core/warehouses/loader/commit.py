@@ -129,7 +129,7 @@ class LoadCommit:
         """Create or extend the service tables, the stage and the warehouse tables."""
         engine, stage = self._engine, self.staged.stage
         service_tables.ensure(engine, self._service)
-        engine.clear_leftovers([layout.name for layout in self.family.tables])
+        engine.prepare_commit([layout.name for layout in self.family.tables])
         if self.shadow:
             return
         for layout in self.family.tables:

@@ -76,7 +76,9 @@ class MysqlEngine(TypeNames, Engine):
                     fix="check that the server is up, then run again",
                 ) from error  # fmt: skip
             raise
-        self._unlock()
+        # All is committed; where the connection is lost now, the locks went with it.
+        with suppress(pymysql.Error, OSError, EOFError):
+            self._unlock()
 
     @override
     def rollback(self) -> None:
@@ -226,7 +228,8 @@ class MysqlEngine(TypeNames, Engine):
             self.run(f"drop table if exists {old}")
 
     @override
-    def clear_leftovers(self, tables: Sequence[str]) -> None:
+    def prepare_commit(self, tables: Sequence[str]) -> None:
+        self.run(f"create table if not exists {_NEXT} (only_row int primary key, next_load bigint not null) engine = InnoDB")
         left = [_beside(table, what) for table in tables for what in ("wider", "earlier")]
         self.run(f"drop table if exists {', '.join(left)}")
 
@@ -324,10 +327,6 @@ class MysqlEngine(TypeNames, Engine):
     @override
     def next_loads(self, count: int) -> list[int]:
         # Several feeds commit at once here, so the highest load of the ledger tells nothing.
-        if self.columns(_NEXT) is None:
-            self.run(
-                f"create table if not exists {_NEXT} (only_row int primary key, next_load bigint not null) engine = InnoDB"
-            )
         self.run(
             f"""insert into {_NEXT} (only_row, next_load) select 1, coalesce(max("load"), 0) + 1 from _rb_ledger
                 on duplicate key update next_load = next_load"""
