@@ -103,7 +103,9 @@ class MysqlEngine(TypeNames, Engine):
             return list(cursor.fetchall())
 
     def _with_values(self, sql: str, values: Sequence[Any]) -> str:
-        """Our own statements only: they have no `?` elsewhere."""
+        """Our own statements only: those that bind values have no `?` elsewhere."""
+        if not values:
+            return sql
         pieces = sql.split("?")
         literals = [f"x'{v.hex()}'" if isinstance(v, bytes) else str(self._connection.escape(v)) for v in values]
         return "".join(piece + literal for piece, literal in zip(pieces, [*literals, ""], strict=True))
